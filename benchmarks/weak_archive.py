@@ -12,7 +12,7 @@ from barn_owl.sound.synthetic import synthetic_sound
 RATE_HZ = 16_000
 KINDS = {**EVENTS, **UNKNOWN}
 """Ten labels."""
-LONGEST_S, DISTRACTORS = 4.0, 0.1
+MAX_DURATION_S, DISTRACTORS = 4.0, 0.1
 
 
 def write_archive(folder: Path, count: int, seed: int) -> tuple[pd.DataFrame, pd.DataFrame]:
@@ -32,7 +32,9 @@ def write_archive(folder: Path, count: int, seed: int) -> tuple[pd.DataFrame, pd
             at = _put(samples, free, sound, loud, rng)
             used += len(sound)
             if at is not None:
-                truth.append((path, at / RATE_HZ, min(at + len(sound), at + LONGEST_S * RATE_HZ) / RATE_HZ, label))
+                truth.append(
+                    (path, at / RATE_HZ, min(at + len(sound), at + MAX_DURATION_S * RATE_HZ) / RATE_HZ, label)
+                )
         used = 0
         while used < max(share, DISTRACTORS) * length:
             sound = synthetic_sound(rng, RATE_HZ).astype(np.float32)
@@ -48,7 +50,7 @@ def _put(
     samples: np.ndarray, free: np.ndarray, sound: np.ndarray, loud: float, rng: np.random.Generator
 ) -> int | None:
     """Add a sound at a free place, 8 to 28 dB above its background; None if there is no room."""
-    sound = sound[: round(LONGEST_S * RATE_HZ)]
+    sound = sound[: round(MAX_DURATION_S * RATE_HZ)]
     top = np.sort(np.abs(sound))[-max(1, len(sound) // 20) :].mean() + 1e-9
     for _ in range(20):
         at = int(rng.integers(0, len(samples) - len(sound)))

@@ -445,7 +445,7 @@ def test_events_that_somebody_took_out_of_a_store_are_found_again(runs, months, 
 
 
 def test_many_recordings_are_asked_for_by_name_a_few_at_a_time(runs, months, tmp_path, monkeypatch):
-    monkeypatch.setattr(sqlite_store, "NAMED", 2)
+    monkeypatch.setattr(sqlite_store, "NAMES_PER_QUERY", 2)
     monkeypatch.setattr(parquet_store, "TOGETHER", 2)
     model, files = runs["cnn"].model, owl.find_recordings([months])
     wanted = whole(model, files)

@@ -18,14 +18,7 @@ from barn_owl.classifiers.logistic import Linear, LogisticSettings, candidates a
 from barn_owl.classifiers.majority import candidates as majority
 from barn_owl.classifiers.nearest import Nearest, NearestSettings, candidates as neighbors
 from barn_owl.classifiers.row_classifiers import RowTask, squared_distances
-from barn_owl.classifiers.trees import (
-    LEAST_WEIGHT,
-    STEPS,
-    TreesSettings,
-    _best_cuts,
-    _histograms,
-    candidates as trees,
-)
+from barn_owl.classifiers.trees import MIN_WEIGHT, STEPS, TreesSettings, _best_cuts, _histograms, candidates as trees
 from barn_owl.errors import ModelError, TableError
 from barn_owl.learn import pooled
 from barn_owl.learn.extras import learn_columns
@@ -307,7 +300,7 @@ def test_the_best_cut_is_that_of_brute_force(rng):
             for step in range(STEPS - 1):
                 left = codes[:, feature] <= step
                 splits = [(gradient[split, label].sum(), curvature[split, label].sum()) for split in (left, ~left)]
-                if min(curved for _, curved in splits) < LEAST_WEIGHT:
+                if min(curved for _, curved in splits) < MIN_WEIGHT:
                     continue
                 gain = sum(total**2 / (curved + penalty) for total, curved in splits)
                 if gain > best + 1e-9:

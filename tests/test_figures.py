@@ -208,7 +208,7 @@ def test_the_legend_of_many_labels_names_only_what_the_rows_do_not(quay, runs, m
     reported = [label for label in model.labels if label not in model.background]
     few = legend()
     assert set(reported) < set(few)
-    monkeypatch.setattr("barn_owl.show.tagging.MOST_NAMES", 1)
+    monkeypatch.setattr("barn_owl.show.tagging.MAX_NAMES", 1)
     assert legend() == [name for name in few if name not in model.labels]
     assert {"any label", "dropped: too short"} <= set(legend())
 

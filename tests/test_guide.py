@@ -16,7 +16,7 @@ import pytest
 
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.cli import train as train_command
-from barn_owl.cli.main import COMMANDS, HOW_TO, run
+from barn_owl.cli.main import COMMANDS, GUIDES, run
 from barn_owl.clips import gather_folder, write_clip_table
 from barn_owl.demo import write_harbor
 from barn_owl.demo.sounds import EVENTS, RATE_HZ
@@ -207,8 +207,8 @@ def test_help_ends_with_its_how_to_guide(command, capsys):
     said = " ".join(capsys.readouterr().out.split())
     if command == "demo":  # the tutorial explains it
         return
-    assert said.endswith(f"How-to guide: docs/how-to/{HOW_TO[command]}.md")
-    assert f"docs/how-to/{HOW_TO[command]}.md" in PAGES
+    assert said.endswith(f"How-to guide: docs/how-to/{GUIDES[command]}.md")
+    assert f"docs/how-to/{GUIDES[command]}.md" in PAGES
 
 
 @pytest.mark.parametrize("command", COMMANDS)

@@ -191,7 +191,7 @@ def test_rounds_draw_as_many_groups_as_there_are(rng, count):
 def test_labels_are_ranked_side_by_side_as_one_after_the_other(rng, monkeypatch):
     answers = read_prediction_arrays(table(rng), LABELS)
     alone = Scores(arrays=answers, rounds=20)
-    monkeypatch.setattr("barn_owl.evaluate.scores.WORTH_THREADS", 0)
+    monkeypatch.setattr("barn_owl.evaluate.scores.MIN_THREADED_WORK", 0)
     together = Scores(arrays=answers, rounds=20)
     pd.testing.assert_frame_equal(alone.overall, together.overall)
     pd.testing.assert_frame_equal(alone.by_label, together.by_label)

@@ -152,7 +152,7 @@ class Card(types.ModuleType):
 
 def test_a_sound_card_is_listened_to_and_tried_again_when_it_falls_silent(monkeypatch):
     monkeypatch.setitem(sys.modules, "sounddevice", Card(16_000))
-    monkeypatch.setattr("barn_owl.audio.sources.AGAIN_S", 0.05)
+    monkeypatch.setattr("barn_owl.audio.sources.RETRY_S", 0.05)
     stop, blocks, breaks = threading.Event(), 0, []
     for came in incoming(owl.audio.SoundCard(), stop=stop):  # without the usual rate, the device's rate is used
         blocks += isinstance(came, np.ndarray)

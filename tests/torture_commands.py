@@ -27,7 +27,7 @@ from barn_owl.cli.main import barn_owl
 from hostile_server import ACCEPTED, MOODS, hostile_server
 
 CODES = (0, 1, 2, 130)
-LONGEST_S = 120
+MAX_DURATION_S = 120
 NUMBERS = ("nan", "inf", "-inf", "-0", "1e308", "-1", "0", "9" * 400)
 RUNS: dict[str, list[str]] = {
     "gather": ["clips", "-o", "OUT.csv"],
@@ -77,7 +77,7 @@ def ran(arguments: list[str], folder: Path) -> subprocess.CompletedProcess[str] 
     command = [sys.executable, "-m", "barn_owl", *arguments]
     try:
         return subprocess.run(
-            command, cwd=folder, capture_output=True, text=True, check=False, timeout=LONGEST_S, errors="replace",
+            command, cwd=folder, capture_output=True, text=True, check=False, timeout=MAX_DURATION_S, errors="replace",
             stdin=subprocess.DEVNULL, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
         )  # fmt: skip
     except subprocess.TimeoutExpired:
@@ -225,7 +225,7 @@ def broken_streams(folder: Path, count: int, seed: int) -> dict:
         text = f"{sys.executable} -m barn_owl {name} {words} {ending}"
         try:
             done = subprocess.run(
-                ["bash", "-c", text], cwd=folder, capture_output=True, text=True, check=False, timeout=LONGEST_S
+                ["bash", "-c", text], cwd=folder, capture_output=True, text=True, check=False, timeout=MAX_DURATION_S
             )
         except subprocess.TimeoutExpired:
             done = None

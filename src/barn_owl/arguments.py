@@ -19,7 +19,7 @@ import lazy_loader
 if TYPE_CHECKING:
     import numpy as np
 
-LEAST = {
+RECOVERY_SAMPLES = {
     "workers": 1, "most_workers": 1, "copies": 1, "examples": 1, "seed": 0, "rounds": 0, "count": 0, "folds": 2,
     "bins": 1, "bands": 1, "rate_hz": 1, "low_hz": 0, "high_hz": 0,
 }  # fmt: skip
@@ -95,8 +95,8 @@ def _check(name: str, value: Any, hint: Any) -> None:
         raise TypeError(f"{name} must be {_words(hint)}, got {_shown(value)}")
     if isinstance(value, str) and not value and Path in get_args(hint):
         raise ValueError(f"{name} must not be empty")
-    if isinstance(value, Real) and name in LEAST and float(value) < LEAST[name]:
-        raise ValueError(f"{name} must be at least {LEAST[name]}, got {value}")
+    if isinstance(value, Real) and name in RECOVERY_SAMPLES and float(value) < RECOVERY_SAMPLES[name]:
+        raise ValueError(f"{name} must be at least {RECOVERY_SAMPLES[name]}, got {value}")
 
 
 def _fits(value: Any, hint: Any) -> bool:

@@ -14,7 +14,7 @@ import numpy as np
 import pandas as pd
 import scipy
 
-from barn_owl.annotation.harvesting import AROUND_S, cut_parts, sound_row
+from barn_owl.annotation.harvesting import CONTEXT_S, cut_parts, sound_row
 from barn_owl.annotation.similar_sounds import example_of
 from barn_owl.audio import audio_info
 from barn_owl.clips import check_clip_table, load_frames
@@ -125,7 +125,7 @@ def _candidates(clips: pd.DataFrame, workers: int) -> pd.DataFrame:
     for file, cut in zip(files, each(partial(cut_parts, cache=None), files, workers), strict=True):
         if not isinstance(cut, str):
             times = cut[1]
-            start, end = np.maximum(times[:, 0] - AROUND_S, 0).round(3), (times[:, 1] + AROUND_S).round(3)
+            start, end = np.maximum(times[:, 0] - CONTEXT_S, 0).round(3), (times[:, 1] + CONTEXT_S).round(3)
             parts.append(pd.DataFrame({"file": file, "start_s": start, "end_s": end}))
     joined = pd.concat(parts, ignore_index=True)
     return joined.assign(label=joined["label"].fillna("") if "label" in joined else "")

@@ -27,14 +27,14 @@ from barn_owl.features import pool
 from barn_owl.files import temporary_folder
 from barn_owl.parallel import each
 
-ON_DB, OFF_DB, QUIET_SHARE = 4.0, 2.0, 0.25
+BEGIN_DB, END_DB, QUIET_SHARE = 4.0, 2.0, 0.25
 """Level above quiet at which a part begins and ends; quiet is the lower quartile of the level."""
-GAP_S, SHORTEST_S, LONGEST_S = 0.2, 0.05, 2.0
+GAP_S, MIN_DURATION_S, MAX_DURATION_S = 0.2, 0.05, 2.0
 """Longest pause within a part, shortest and longest part; longer activity is cut."""
-MOST_PARTS = 300
+MAX_PARTS = 300
 """Largest number of parts per recording, the loudest first, so that a recording without pauses does not outweigh the
 rest."""
-AROUND_S = 0.1
+CONTEXT_S = 0.1
 """Context around a harvested part, since a sound begins before it exceeds the threshold."""
 STATISTICS = ("mean", "deviation", "loud", "change", "slope")
 TOP = 20.0
@@ -43,7 +43,7 @@ PRINCIPAL, NEAREST = 30, 10
 TEACHING_SHARE = 0.3
 """Share of a recording's parts that its label is trained on; sounds fill less, but their best parts suffice."""
 PENALTY = 0.01
-MOST_ROUNDS, PATIENCE, RISE = 8, 2, 0.005
+MAX_ROUNDS, PATIENCE, RISE = 8, 2, 0.005
 """Rounds at most, and how many may bring less than this before it ends."""
 FEWEST, FOLDS = 3, 4
 """Recordings that a label needs, and parts that they are divided into."""
@@ -238,7 +238,7 @@ def _cut(file: str, cache: str | Path) -> tuple[np.ndarray, np.ndarray] | str:
     spans = _spans(np.concatenate(louds))
     rows = [
         sound_row(piece.levels[begin - piece.first :][: end - begin + 1])
-        for piece in pieces_of(file, cache, beyond=round(LONGEST_S / FRONT_END.hop_s) + 1)
+        for piece in pieces_of(file, cache, beyond=round(MAX_DURATION_S / FRONT_END.hop_s) + 1)
         for begin, end in spans
         if piece.first <= begin < piece.first + piece.count
     ]
@@ -252,7 +252,7 @@ def _spans(loud: np.ndarray) -> list[tuple[int, int]]:
     """Start and stop frames of sounds above the background, in order: the loudest if there are very many."""
     base = float(np.quantile(loud, QUIET_SHARE))
     runs: list[list[int]] = []
-    for begin, end in two_threshold_runs(loud, base + ON_DB, base + OFF_DB):
+    for begin, end in two_threshold_runs(loud, base + BEGIN_DB, base + END_DB):
         if runs and begin - runs[-1][1] <= GAP_S / FRONT_END.hop_s:
             runs[-1][1] = int(end)
         else:
@@ -260,11 +260,11 @@ def _spans(loud: np.ndarray) -> list[tuple[int, int]]:
     spans: list[tuple[int, int]] = []
     for begin, end in runs:
         length_s = (end - begin) * FRONT_END.hop_s
-        if length_s >= SHORTEST_S:
-            edges = np.linspace(begin, end, int(np.ceil(length_s / LONGEST_S)) + 1).astype(int).tolist()
+        if length_s >= MIN_DURATION_S:
+            edges = np.linspace(begin, end, int(np.ceil(length_s / MAX_DURATION_S)) + 1).astype(int).tolist()
             spans += itertools.pairwise(edges)
-    if len(spans) > MOST_PARTS:
-        loudest = np.argsort([-loud[begin:end].mean() for begin, end in spans], kind="stable")[:MOST_PARTS]
+    if len(spans) > MAX_PARTS:
+        loudest = np.argsort([-loud[begin:end].mean() for begin, end in spans], kind="stable")[:MAX_PARTS]
         spans = [spans[number] for number in sorted(loudest)]
     return spans
 
@@ -298,7 +298,7 @@ def _rounds(parts: _Parts, labels: int) -> tuple[np.ndarray, pd.DataFrame]:
     scores = _nearness(parts, labels)
     best, highest, since = scores, _held_out(parts, scores), 0
     history = [{"round": 0, "by": "nearest parts", "held_out": highest}]
-    for number in range(1, MOST_ROUNDS + 1):
+    for number in range(1, MAX_ROUNDS + 1):
         scores = _learnt(parts, np.take_along_axis(scores, parts.label[:, None], axis=1)[:, 0], labels)
         accuracy = _held_out(parts, scores)
         since += 1
@@ -404,8 +404,8 @@ def _clips(
     made = pd.DataFrame(
         {
             "file": table["file"].to_numpy()[numbers],
-            "start_s": np.maximum(parts.times[taken, 0] - AROUND_S, 0).round(3),
-            "end_s": (parts.times[taken, 1] + AROUND_S).round(3),
+            "start_s": np.maximum(parts.times[taken, 0] - CONTEXT_S, 0).round(3),
+            "end_s": (parts.times[taken, 1] + CONTEXT_S).round(3),
             "label": label if isinstance(label, str) else label.to_numpy()[numbers],
             "score": confidence[taken].round(4),
         }

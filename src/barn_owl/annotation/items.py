@@ -23,9 +23,9 @@ from barn_owl.files import not_a_file
 EVENT, STRETCH = "event", "stretch"
 THIRDS = 3
 """Strata of the scores of a label; few, so that a hundred answers suffice for each."""
-NEAR_S = 0.5
+NEARBY_S = 0.5
 """Largest distance of events with different labels that disagree with each other."""
-SHORTEST_S = 0.5
+MIN_DURATION_S = 0.5
 """Shortest stretch between events; in a shorter stretch, an onset cannot be heard."""
 LISTENED = 4000
 """Events that are listened to, to find sounds of new kinds; beyond, a random choice of them."""
@@ -142,7 +142,7 @@ def _disagreeing(events: pd.DataFrame) -> np.ndarray:
     rows = list(zip(order.index, order["file"], order["start_s"], order["end_s"], order["label"], strict=True))
     for number, (here, file, _, end_s, label) in enumerate(rows):
         for there, other_file, start_s, _, other in rows[number + 1 :]:
-            if other_file != file or start_s > end_s + NEAR_S:
+            if other_file != file or start_s > end_s + NEARBY_S:
                 break
             if other != label:
                 odd[here] = odd[there] = True
@@ -216,10 +216,10 @@ def _gaps(events: pd.DataFrame | None, length_s: float) -> list[tuple[float, flo
     """Stretches of a recording that no event touches."""
     gaps, at = [], 0.0
     for start, end in [] if events is None else events.sort_values("start_s")[["start_s", "end_s"]].to_numpy():
-        if start - at >= SHORTEST_S:
+        if start - at >= MIN_DURATION_S:
             gaps.append((at, float(start)))
         at = max(at, float(end))
-    return [*gaps, (at, length_s)] if length_s - at >= SHORTEST_S else gaps
+    return [*gaps, (at, length_s)] if length_s - at >= MIN_DURATION_S else gaps
 
 
 def recordings_at(table: TableOrPath, folder: str | Path | None) -> pd.DataFrame:

@@ -31,9 +31,9 @@ QUIET_S = 8.0
 """Sound around, whose quiet level counts as background."""
 MARGIN_DB, RANGE_DB = 3.0, 30.0
 """Levels above the background at which they begin to count, and at which they count fully."""
-LONGEST_S = 4.0
+MAX_DURATION_S = 4.0
 """Of a longer example its loudest part is taken."""
-LEAST_DB = 1.5
+MIN_DB = 1.5
 """Mean level above quiet under which a patch counts as having that: in silence anything is like anything."""
 CLOSE_DB, FAINT_DB = 12.0, 20.0
 """A clip that never falls this far below its maximum is cut close; then this far below the maximum counts as
@@ -151,7 +151,7 @@ def example_of(row: pd.Series) -> Example:
         raise AudioError(f"nothing stands out of what is around it in {_place(row['file'], start, end)}")
     active = np.flatnonzero(loud > ACTIVE_SHARE * loud.max())
     levels = levels[active[0] : active[-1] + 1]
-    most = round(LONGEST_S / FRONT_END.hop_s)
+    most = round(MAX_DURATION_S / FRONT_END.hop_s)
     if len(levels) > most:
         sums = np.convolve(levels.mean(axis=1), np.ones(most), mode="valid")
         levels = levels[int(sums.argmax()) :][:most]
@@ -302,7 +302,7 @@ def similarity(levels: np.ndarray, examples: Sequence[Example]) -> np.ndarray:
             length = len(example.levels)
             products = [scipy.fft.irfft(np.einsum("fb,fb->f", spectra, one), size)[:count] for one in own]
             energy = power[np.minimum(at + length, len(levels))] - power[at]
-            floor = LEAST_DB**2 * length * levels.shape[1]
+            floor = MIN_DB**2 * length * levels.shape[1]
             norm = np.sqrt(np.maximum(energy, floor)) * np.linalg.norm(example.levels)
             out[number, first : first + count] = np.max(products, axis=0) / np.maximum(norm, 1e-9)
     return np.clip(out, 0, 1)

@@ -16,7 +16,7 @@ PIECE_S = 600.0
 """Length of a piece of a recording, and of a bundle of short recordings: a few seconds of work."""
 EXACT = ("WAV", "WAVEX", "RF64", "W64", "FLAC", "AIFF", "CAF", "AU")
 """Formats with exact random access; recordings in further formats are scored whole."""
-BROKE_OFF = "broke off"
+TRUNCATED = "broke off"
 """Reason for a piece that is shorter than the header of its file states; the recording is then scored whole."""
 
 
@@ -84,7 +84,7 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ah
             result.blocks = list(blocks)
             steps = sum(len(block.activity) for block in result.blocks)
             if piece.until is not None and steps < (piece.until - piece.chunk) * CHUNK:
-                result.reason = BROKE_OFF
+                result.reason = TRUNCATED
         result.seconds = steps * model.step_s
         if piece.known:
             result.content = Excerpt(piece.name).content()

@@ -16,13 +16,13 @@ from barn_owl.files import is_folder
 
 BUSY_S = 60
 """How long a writer waits for another."""
-AT_ONCE = 200_000
+ROWS_PER_BLOCK = 200_000
 """Largest number of rows in memory."""
-NAMED = 500
+NAMES_PER_QUERY = 500
 """Recordings per query by name; a statement takes some thousand parameters."""
 OURS = 1870097457
 """Application id of the SQLite file."""
-OWN = ("start_s", "end_s", "label", "score", "clock")
+EVENT_COLUMNS = ("start_s", "end_s", "label", "score", "clock")
 JOINED = "recordings JOIN found ON found.recording = recordings.id"
 TABLES = (
     f"PRAGMA application_id = {OURS}",
@@ -111,7 +111,7 @@ class SqliteStore:
             marks = ", ".join(["?"] * len(row))
             sql = f"INSERT INTO recordings ({', '.join(row)}) VALUES ({marks})"  # noqa: S608 - names of ours
             number = file.execute(sql, list(row.values())).lastrowid
-            own = events.reindex(columns=list(OWN)).astype(object).to_numpy().tolist()
+            own = events.reindex(columns=list(EVENT_COLUMNS)).astype(object).to_numpy().tolist()
             file.executemany("INSERT INTO found VALUES (?, ?, ?, ?, ?, ?)", [[number, *one] for one in own])
 
     def batches(self, query: StoreQuery, columns: Sequence[str] = COLUMNS) -> Iterator[pd.DataFrame]:
@@ -120,13 +120,15 @@ class SqliteStore:
         given = {name: value for name, value in named.items() if value}
         where = " AND ".join(["1", *(f"recordings.{name} = ?" for name in given)])
         sql = f"SELECT {', '.join(columns)} FROM {JOINED} WHERE {where}"  # noqa: S608 - names of ours
-        groups = [query.files[first : first + NAMED] for first in range(0, len(query.files), NAMED)] or [()]
+        groups = [
+            query.files[first : first + NAMES_PER_QUERY] for first in range(0, len(query.files), NAMES_PER_QUERY)
+        ] or [()]
         with self._open() as file:
             for files in groups:
                 marks = f" AND recordings.file IN ({', '.join(['?'] * len(files))})" if files else ""
                 values: list[Any] = [*given.values(), *files]
                 found = file.execute(sql + marks, values)
-                while rows := found.fetchmany(AT_ONCE):
+                while rows := found.fetchmany(ROWS_PER_BLOCK):
                     yield pd.DataFrame(rows, columns=list(columns))
 
     def keep_piece(self, name: str, content: bytes) -> None:

@@ -28,7 +28,7 @@ BLOCK = 1 << 18
 MAX_SAMPLE = 1e9
 """Largest sample that is used: far above any recording, and small enough that its power is finite in float32."""
 
-LEAST = 4096
+RECOVERY_SAMPLES = 4096
 """Samples decoded at a time where a file is broken."""
 
 WARM_UP = 16 * 1152
@@ -339,16 +339,16 @@ def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.nda
         warm_up = min(start, WARM_UP) if file.format in ("MP3", "MPEG") else 0
         file.seek(start - warm_up)
         file.read(warm_up, dtype="float32")
-    position, most = start, max(BLOCK // file.channels, LEAST)
+    position, most = start, max(BLOCK // file.channels, RECOVERY_SAMPLES)
     while position < end:
         try:
             block = file.read(min(most, end - position), dtype="float32", always_2d=True)
         except soundfile.LibsndfileError:
-            if most == LEAST:
+            if most == RECOVERY_SAMPLES:
                 raise
             # All of the block is lost, though much of it may be sound: once more, in small steps.
             file.seek(position)
-            most = LEAST
+            most = RECOVERY_SAMPLES
             continue
         if not len(block):
             break

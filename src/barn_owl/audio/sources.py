@@ -15,7 +15,7 @@ WAITING_S = 10.0
 """Sound that waits at most for who listens; a hiccup of the machine is shorter."""
 TICK_S = 0.25
 """Interval at which a waiting consumer is woken."""
-AGAIN_S = 1.0
+RETRY_S = 1.0
 """Pause before a device that went away is tried again."""
 
 
@@ -151,14 +151,14 @@ def incoming(source: Source, *, stop: threading.Event | None = None) -> Iterator
         finally:
             inlet.close()
             # A thread that hangs in a driver is left behind and ends with the process.
-            thread.join(timeout=AGAIN_S)
+            thread.join(timeout=RETRY_S)
         if stop.is_set() or not failed:
             return
         if not (received and source.comes_back and isinstance(failed[0], AudioError)):
             raise failed[0]
         yield Break(0.0, str(failed[0]))
         begin = time.monotonic()
-        stop.wait(AGAIN_S)
+        stop.wait(RETRY_S)
         yield Break(time.monotonic() - begin, "")
 
 

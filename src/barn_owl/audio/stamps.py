@@ -12,7 +12,7 @@ from barn_owl.names import from_text
 
 LARGEST = 1 << 20
 """Bytes of a chunk that are looked at; a time stamp is at its beginning."""
-DATE_AT = 320
+DATE_OFFSET = 320
 """Offset of the date in ``bext``, ``2026-03-14``, and then of the time, ``22:15:00``: EBU Tech 3285, section 2.3."""
 
 
@@ -31,7 +31,9 @@ def broadcast_start(path: str | Path) -> datetime | None:
             return None
         with Path(from_text(str(path))).open("rb") as file:
             for name, content in _chunks(file):
-                text = content[DATE_AT : DATE_AT + 18].decode("latin-1") if name == b"bext" else _of_xml(content)
+                text = (
+                    content[DATE_OFFSET : DATE_OFFSET + 18].decode("latin-1") if name == b"bext" else _of_xml(content)
+                )
                 found = _parsed(text)
                 if found is not None:
                     return found

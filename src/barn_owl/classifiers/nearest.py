@@ -20,7 +20,7 @@ DOUBT = 0.5
 """Prior weight, half for and half against each label: a single near row is no certainty."""
 
 
-AT_ONCE = 512
+ROWS_PER_BLOCK = 512
 """Rows whose distances are computed at once: some megabytes."""
 
 
@@ -47,7 +47,7 @@ class Nearest:
 
     def logits(self, rows: np.ndarray) -> np.ndarray:
         """Return logits of the shares; see `RowClassifier`."""
-        parts = [rows[at : at + AT_ONCE] for at in range(0, len(rows), AT_ONCE)]
+        parts = [rows[at : at + ROWS_PER_BLOCK] for at in range(0, len(rows), ROWS_PER_BLOCK)]
         found = [self.nearest(part, self.neighbors) for part in parts]
         return np.concatenate([self.logits_of(*one) for one in found])
 

@@ -17,7 +17,7 @@ from barn_owl.settings import Settings
 
 STEP_S = 0.064
 """Time between windows."""
-WINDOWS_AT_ONCE = 128
+WINDOWS_PER_BLOCK = 128
 NEVER = -30.0
 """Log-odds of labels that are never predicted."""
 
@@ -66,7 +66,7 @@ class Pooled:
     def frame_scores(self, frames: np.ndarray, extras: np.ndarray | None = None) -> FrameScores:
         """Return the scores of each window; see `Classifier`."""
         view = np.lib.stride_tricks.sliding_window_view(frames, self.window, axis=0)[:: self.step].swapaxes(1, 2)
-        rows = [self.rows(view[at : at + WINDOWS_AT_ONCE], extras) for at in range(0, len(view), WINDOWS_AT_ONCE)]
+        rows = [self.rows(view[at : at + WINDOWS_PER_BLOCK], extras) for at in range(0, len(view), WINDOWS_PER_BLOCK)]
         activity = np.concatenate([self.row_classifier.logits(part) for part in rows])
         # A window counts as much as anything is likely to sound in it, squared.
         attention = 2 * np.log(sigmoid(activity).max(axis=1, keepdims=True) + np.float32(1e-3))

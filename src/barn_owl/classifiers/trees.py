@@ -74,9 +74,9 @@ class Trees:
 
 STEPS = 32
 """Number of bins per feature, at its quantiles."""
-LEAST_FEATURES = 6
+MIN_FEATURES = 6
 """Features that a round sees at least, where there are this many."""
-LEAST_WEIGHT = 0.5
+MIN_WEIGHT = 0.5
 """Curvature (about: undecided rows) that each side of a cut needs at least."""
 
 
@@ -94,7 +94,7 @@ def candidates(task: RowTask, settings: TreesSettings) -> Iterator[Candidate]:
     logits = np.tile(start, (len(codes), 1)).astype(np.float64)
     watched = np.tile(start, (len(watched_codes), 1)).astype(np.float64)
     grown: list[tuple[np.ndarray, np.ndarray, np.ndarray]] = []
-    shared = max(min(LEAST_FEATURES, codes.shape[1]), round(settings.feature_share * codes.shape[1]))
+    shared = max(min(MIN_FEATURES, codes.shape[1]), round(settings.feature_share * codes.shape[1]))
     for _ in range(settings.rounds):
         p = sigmoid(logits)
         gradient, curvature = weights * (p - task.targets), weights * np.maximum(p * (1 - p), 1e-4)
@@ -190,7 +190,7 @@ def _best_cuts(g: np.ndarray, h: np.ndarray, penalty: float) -> tuple[np.ndarray
     right_g, right_h = all_g - left_g, all_h - left_h
     gain = left_g**2 / (left_h + penalty + 1e-9) + right_g**2 / (right_h + penalty + 1e-9)
     gain -= all_g**2 / (all_h + penalty + 1e-9)
-    gain[(left_h < LEAST_WEIGHT) | (right_h < LEAST_WEIGHT)] = 0
+    gain[(left_h < MIN_WEIGHT) | (right_h < MIN_WEIGHT)] = 0
     flat = gain.reshape(*gain.shape[:2], -1)
     best = flat.argmax(axis=-1)
     is_worth = np.take_along_axis(flat, best[..., None], axis=-1)[..., 0] > 1e-9

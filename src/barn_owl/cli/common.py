@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 PLAIN_LINE_SHARE = 0.1
 TABLE_ENDINGS = (".csv", ".tsv", ".parquet")
-TABLES_WRITTEN = (".csv", ".txt", ".parquet", "")
+WRITTEN_ENDINGS = (".csv", ".txt", ".parquet", "")
 FIGURES = (".png", ".svg", ".pdf")
 PAGES = (".html", ".htm")
 PLAIN_WIDTH = 160
@@ -304,7 +304,7 @@ def check_outputs(
     """
     requested: list[tuple[Path, Sequence[str]]] = []
     kinds: list[tuple[Sequence[Path | None], Sequence[str]]] = [
-        (tables, TABLES_WRITTEN), (figures, FIGURES), (pages, PAGES)
+        (tables, WRITTEN_ENDINGS), (figures, FIGURES), (pages, PAGES)
     ]  # fmt: skip
     for some, own in kinds:
         requested += [(target, own) for target in some if target is not None]

@@ -11,7 +11,7 @@ import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.files import is_file
 
-SHOWN_REFUSALS = 5
+MAX_SHOWN_SKIPPED = 5
 
 
 @click.command("gather")
@@ -106,10 +106,10 @@ def _report(voice: common.Terminal, gathered: owl.clips.Gathered, out: Path) -> 
     if "group" in clips:
         counts["groups"] = clips.groupby("label")["group"].nunique().to_numpy()
     voice.table(counts)
-    for reason in list(gathered.skipped.values())[:SHOWN_REFUSALS]:
+    for reason in list(gathered.skipped.values())[:MAX_SHOWN_SKIPPED]:
         voice.warn(f"skipped: {reason}")
-    if len(gathered.skipped) > SHOWN_REFUSALS:
-        voice.warn(f"... and {len(gathered.skipped) - SHOWN_REFUSALS} more skipped")
+    if len(gathered.skipped) > MAX_SHOWN_SKIPPED:
+        voice.warn(f"... and {len(gathered.skipped) - MAX_SHOWN_SKIPPED} more skipped")
     voice.say(f"\nWrote {len(clips)} clips of {len(counts)} labels to {out}; {len(gathered.skipped)} skipped.")
     voice.say(f"Next: barn-owl check {out}")
     labels = dict(zip(counts["label"], counts["clips"], strict=True))

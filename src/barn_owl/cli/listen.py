@@ -32,7 +32,7 @@ SHOWN, BAR = 8, 30
 QUIETEST_DB = -80.0
 """Level at which the bar of the level is empty."""
 SIMULATED = "simulated:"
-OUT_ENDINGS = (".csv", ".jsonl")
+OUTPUT_ENDINGS = (".csv", ".jsonl")
 MAX_LINE = 100_000
 """Bytes of the first line of a table that are read to recognize it."""
 LINE = ["begins", "start_s", "end_s", "label", "score"]
@@ -207,7 +207,7 @@ def _appended_table(path: Path | None, *, force: bool) -> Iterator[Callable[[Liv
     columns = ["file", *LINE[1:], LINE[0]]
     header = csv_text(pd.DataFrame(columns=columns)) if as_csv else ""
     continues = not force and is_file(path) and path.stat().st_size > 0
-    path = checked_target(path, force=True, endings=OUT_ENDINGS, make_folders=True)
+    path = checked_target(path, force=True, endings=OUTPUT_ENDINGS, make_folders=True)
     try:
         if continues and not _continues(path, header):
             raise OutputError(f"{path} is not a table of listen; choose another name, or --force to overwrite it")

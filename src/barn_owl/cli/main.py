@@ -56,7 +56,7 @@ SECTIONS = {
         "export": "Export a model: C source, an ONNX graph, or plain numbers.",
     },
 }
-HOW_TO = {
+GUIDES = {
     "gather": "gather-and-clean",
     "check": "gather-and-clean",
     "cut": "gather-and-clean",
@@ -115,8 +115,8 @@ class Sections(click.Group):
                 parameter.metavar = parameter.metavar or _metavar(parameter)
                 if parameter.show_default is None:
                     parameter.show_default = parameter.default != ""
-        if cmd_name in HOW_TO:
-            command.epilog = f"How-to guide: docs/how-to/{HOW_TO[cmd_name]}.md"
+        if cmd_name in GUIDES:
+            command.epilog = f"How-to guide: docs/how-to/{GUIDES[cmd_name]}.md"
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002

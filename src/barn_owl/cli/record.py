@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from barn_owl.audio.microphone import Microphone
 
 FULL, FAINT_DB, SILENT_DB = 0.99, -50.0, -70.0
-MOST_SILENT = 3
+MAX_SILENT_TAKES = 3
 """Consecutive silent takes after which --keep-all stops."""
 KEEPING = {"k": "keep", "r": "repeat", "q": "quit"}
 
@@ -136,7 +136,7 @@ def _ask(question: str, answers: dict[str, str]) -> str:
 
 def _bear(voice: common.Terminal, silent: int, kept: int) -> None:
     """Report a silent take that is dropped; raise AudioError after too many in a row."""
-    if silent == MOST_SILENT:
+    if silent == MAX_SILENT_TAKES:
         raise AudioError(
             f"{silent} silent takes in a row: check the choice and the gain of the microphone. "
             f"Takes kept before: {kept}"

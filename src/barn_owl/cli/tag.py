@@ -15,7 +15,7 @@ from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import checked_target
 from barn_owl.parallel import on_cluster
 
-TOLD_HOURS = 1.0
+MIN_REPORTED_HOURS = 1.0
 """Amount of sound above which the speed is reported."""
 DOUBTED = 3
 """Recordings that are checked for reasons for caution."""
@@ -265,7 +265,7 @@ def _tell_of_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:
     """Print speed and time by stage; on a cluster also by worker."""
     work = archive.work
     hours = float(work["hours"].sum()) if len(work) else 0.0
-    if hours < TOLD_HOURS and not on_cluster():
+    if hours < MIN_REPORTED_HOURS and not on_cluster():
         return
     busy = work[["decode", "features", "network"]].sum()
     shares = ", ".join(f"{name} {seconds / max(busy.sum(), 1e-9):.0%}" for name, seconds in busy.items())

@@ -162,8 +162,8 @@ def _mode(request: TrainRequest) -> Mode:
     chosen = [mode for mode in MODES if mode.applies(request)]
     if len(chosen) > 1:
         raise click.UsageError(f"{' and '.join(mode.options for mode in chosen)} exclude each other")
-    mode = chosen[0] if chosen else ONE
-    others = [] if mode is ONE or mode.resumes_itself else [mode.options]
+    mode = chosen[0] if chosen else SINGLE
+    others = [] if mode is SINGLE or mode.resumes_itself else [mode.options]
     others += ["--start-from"] if request.start_from else []
     if request.resume and others:
         raise click.UsageError(f"--resume continues one training or a ranking; drop {others[0]}")
@@ -353,7 +353,7 @@ def _train_subsets(request: TrainRequest, clips: pd.DataFrame, plan: owl.Plan) -
     voice.result(run=folder, subsets=table)
 
 
-ONE = Mode(options="", applies=lambda _: False, train=_train_one)
+SINGLE = Mode(options="", applies=lambda _: False, train=_train_one)
 MODES = (
     Mode(options="--seeds", applies=lambda request: bool(request.seeds), train=_train_several, makes_ensembles=True),
     Mode(options="--folds", applies=lambda request: bool(request.folds), train=_train_several, makes_ensembles=True),
@@ -365,7 +365,7 @@ MODES = (
         resumes_itself=True,
     ),
 )  # fmt: skip
-"""Modes of training; `ONE` by default."""
+"""Modes of training; `SINGLE` by default."""
 
 
 def _heading(name: str) -> str:

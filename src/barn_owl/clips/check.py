@@ -26,7 +26,7 @@ COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"
 
 NAME_LETTERS = 12
 """Digits of a fingerprint that identify a recording: enough for millions."""
-SHORTEST_S = 0.05
+MIN_DURATION_S = 0.05
 CLIPPED_STRETCHES = 3
 WHOLE_RECORDING_S = 30.0
 """Length above which a file with a label but without times counts as a recording rather than a clip."""
@@ -179,8 +179,8 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
             yield Finding("damaged", flaw, row=row)
         if facts.silent_share == 1:
             yield Finding("silent", f"never above -60 dB; its peak is {facts.peak_db:.0f} dB", row=row)
-        if facts.duration_s < SHORTEST_S:
-            needed = f"{1000 * facts.duration_s:.1f} ms; at least {1000 * SHORTEST_S:.0f} ms are needed"
+        if facts.duration_s < MIN_DURATION_S:
+            needed = f"{1000 * facts.duration_s:.1f} ms; at least {1000 * MIN_DURATION_S:.0f} ms are needed"
             yield Finding("too short", needed, row=row)
         if facts.clipped >= CLIPPED_STRETCHES:
             yield Finding("clipped", f"{facts.clipped} stretches at full scale", row=row)

@@ -17,7 +17,7 @@ from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 
 QUIET_SHARE = 0.25
-BLOCK_FRAMES, BLOCKS_AROUND = 1000, 3
+BLOCK_FRAMES, NEIGHBOR_BLOCKS = 1000, 3
 """Quiet is estimated in blocks of 5 s, as the quietest block within 15 s."""
 RISE_FRAMES, SEARCHED_FRAMES, RISE_SHARE = 2, 10, 0.5
 MARGIN_S = 0.02
@@ -91,10 +91,10 @@ def _standing_out(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]
     for frames in _blocks(path, front_end):
         around.append(frames)
         quiets.append(_quiet(frames, front_end))
-        if len(around) > BLOCKS_AROUND:
+        if len(around) > NEIGHBOR_BLOCKS:
             yield _above(around[given], quiets)
             given += 1
-        if given > BLOCKS_AROUND:
+        if given > NEIGHBOR_BLOCKS:
             around.popleft()
             quiets.popleft()
             given -= 1

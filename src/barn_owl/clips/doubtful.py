@@ -8,8 +8,8 @@ import pandas as pd
 from barn_owl.clips.duplicates import BLOCK_VALUES
 from barn_owl.clips.inspection import ClipInspection
 
-NEIGHBORS, FEWEST_NEIGHBORS = 10, 3
-OWN_AT_MOST, OTHER_AT_LEAST = 0.1, 0.7
+NEIGHBORS, MIN_NEIGHBORS = 10, 3
+MAX_SAME_SHARE, MIN_OTHER_SHARE = 0.1, 0.7
 """Shares of a clip's nearest clips, with its label and with a different label, that make its label doubtful."""
 
 
@@ -37,13 +37,13 @@ def doubtful_labels(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> 
     for at, nearest in enumerate(_nearest(x.astype(np.float32))):
         # A label with few clips cannot fill ten places; with very few, no label is doubted.
         looked_at = min(NEIGHBORS, int(label_counts[labels[at]]) - 1)
-        if looked_at < FEWEST_NEIGHBORS:
+        if looked_at < MIN_NEIGHBORS:
             continue
         others = nearest[:looked_at]
         names, counts = np.unique(labels[others], return_counts=True)
         best = int(counts.argmax())
         own_share = float((labels[others] == labels[at]).mean())
-        if own_share <= OWN_AT_MOST and counts[best] >= OTHER_AT_LEAST * looked_at:
+        if own_share <= MAX_SAME_SHARE and counts[best] >= MIN_OTHER_SHARE * looked_at:
             yield int(rows[at]), looked_at, int(counts[best]), str(names[best])
 
 

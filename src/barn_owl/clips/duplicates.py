@@ -10,7 +10,7 @@ import pandas as pd
 import scipy
 
 from barn_owl.audio import Excerpt, excerpts, read_audio
-from barn_owl.clips.inspection import LONGEST_S, RATE_HZ, ClipInspection
+from barn_owl.clips.inspection import MAX_DURATION_S, RATE_HZ, ClipInspection
 from barn_owl.files import is_file
 from barn_owl.names import from_text
 from barn_owl.parallel import each
@@ -18,10 +18,10 @@ from barn_owl.sound.samples import SampleFile
 
 NEIGHBORS = 3
 """Number of clips with the nearest fingerprints that a clip is compared with sample by sample."""
-WORTH_COMPARING = 0.55
-ENOUGH = 20
+MIN_SIMILARITY = 0.55
+MIN_FINGERPRINTS = 20
 """Number of fingerprints from which the common part is estimated."""
-ALIKE, SAME = 0.8, 0.95
+SIMILAR, SAME = 0.8, 0.95
 """Correlation from which two clips may be the same recording, and from which they are. Copies are above 0.9; repeated
 hits of a drum between 0.5 and 0.98, takes of most sounds below 0.3, the same synthetic click in different noise about
 0.65."""
@@ -45,7 +45,7 @@ def near_duplicates(
 ) -> pd.DataFrame:
     """Find pairs of clips that may be the same recording though not the same samples.
 
-    Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, from `ALIKE` to 1.
+    Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, from `SIMILAR` to 1.
     Candidates have the nearest fingerprints; their samples are taken from `kept`, or read again, and correlated.
     Excerpts of a file, which may overlap, are not compared.
     """
@@ -63,7 +63,7 @@ def near_duplicates(
     similar = each(lambda pair: similarity(read(pair[0]), read(pair[1])), candidates, workers, here=True)
     found = [(*pair, value) for pair, value in zip(candidates, similar, strict=True)]
     table = pd.DataFrame(found, columns=["first", "second", "similarity"])
-    return table[table["similarity"] >= ALIKE].reset_index(drop=True)
+    return table[table["similarity"] >= SIMILAR].reset_index(drop=True)
 
 
 def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
@@ -72,7 +72,7 @@ def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
     if len(known) < 2:
         return []
     rows, prints = [n for n, _ in known], np.stack([one for _, one in known]).astype(np.float32)
-    if len(prints) >= ENOUGH:  # the common part is no evidence
+    if len(prints) >= MIN_FINGERPRINTS:  # the common part is no evidence
         prints -= prints.mean(axis=0)
     prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
     number, most, pairs = np.array(rows), min(NEIGHBORS, len(rows) - 1), set[tuple[int, int]]()
@@ -83,7 +83,7 @@ def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
         nearness[own, first + own] = -1
         best = np.argpartition(-nearness, most - 1, axis=1)[:, :most]
         for row, others in enumerate(best):
-            near = others[nearness[row, others] >= WORTH_COMPARING]
+            near = others[nearness[row, others] >= MIN_SIMILARITY]
             here = int(number[first + row])
             pairs |= {(min(here, there), max(here, there)) for there in number[near].tolist()}
     return sorted(pairs)
@@ -91,7 +91,7 @@ def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
 
 def _samples(excerpt: Excerpt) -> np.ndarray:
     samples, _ = read_audio(excerpt.file, rate_hz=RATE_HZ, start_s=excerpt.start_s, end_s=excerpt.end_s)
-    return samples[: round(LONGEST_S * RATE_HZ)]
+    return samples[: round(MAX_DURATION_S * RATE_HZ)]
 
 
 def similarity(a: np.ndarray, b: np.ndarray) -> float:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains 
 
     from barn_owl.clips.table import TableOrPath
 
-FILES_AT_ONCE = 8
+FILES_PER_TASK = 8
 """Files per task of a worker; single files would keep workers waiting."""
 
 
@@ -151,7 +151,7 @@ def load_frames(
         store.adding() if store is not None and missing else nullcontext() as adding,
     ):
         work = partial(_computed_and_known, front_end=front_end, settings=settings, known=adding is not None)
-        results = each(work, [requested[row] for row in missing], workers, at_once=FILES_AT_ONCE)
+        results = each(work, [requested[row] for row in missing], workers, at_once=FILES_PER_TASK)
         for row, (result, sha256) in zip(missing, results, strict=True):
             if adding is not None and sha256:
                 # Read back from the map below, so that memory does not fill up.

@@ -16,7 +16,7 @@ from barn_owl.sound.samples import SampleFile
 
 RATE_HZ = 8_000
 """Rate at which clips are compared: differences between recordings are below 4 kHz, and phones preserve them."""
-LONGEST_S = 30.0
+MAX_DURATION_S = 30.0
 """Of longer clips the beginning is compared."""
 PRINT_STEPS, PRINT_RANGE_DB = 32, 40.0
 """A fingerprint has the loudest half second in 32 steps, within 40 dB of its loudest cell."""
@@ -64,7 +64,7 @@ def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipInspection, np.ndar
     """Inspect a clip, and return its samples if `wanted`; ``skipped`` has the reason for an unreadable clip."""
     flaws: list[str] = []
     try:
-        most = round(LONGEST_S * audio_info(excerpt.file).rate_hz)
+        most = round(MAX_DURATION_S * audio_info(excerpt.file).rate_hz)
         beginning = _Beginning(most)
         facts = file_facts(
             excerpt.file,

@@ -9,7 +9,7 @@ from barn_owl.audio.reading import PAST_END_S
 from barn_owl.errors import TableError
 
 SHOWN = 3
-MOST = 0.5
+MAX_SHARE = 0.5
 """Times in milliseconds begin beyond the end in more than this share of the rows; fewer are another mistake."""
 
 
@@ -32,6 +32,6 @@ def check_within(table: pd.DataFrame, seconds: Mapping[str, float], *, where: st
     if len(wrong) > SHOWN:
         rows.append(f"... and {len(wrong) - SHOWN} more rows like this")
     known = ends.notna()
-    if bool((last / 1000 <= ends + PAST_END_S)[known].all() and (start > ends)[known].mean() > MOST):
+    if bool((last / 1000 <= ends + PAST_END_S)[known].all() and (start > ends)[known].mean() > MAX_SHARE):
         rows.append("the times look like milliseconds: divide them by 1000")
     raise TableError("\n".join(rows))

@@ -23,7 +23,7 @@ from barn_owl.files import checked_target, whole_file
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.tag.decoding import for_any
-from barn_owl.tag.tracks import FAINT, NAMED_S, Timing
+from barn_owl.tag.tracks import FAINT, MAX_SEGMENT_S, Timing
 
 KINDS = {
     "convolution": "CONVOLUTION", "depthwise": "DEPTHWISE", "max": "MAXIMUM", "mean": "MEAN", "residual": "RESIDUAL"
@@ -195,7 +195,7 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "NAMED": _number(model.decoding.min_confidence),
         "NAMES": int(not model.multilabel),
         "TRACKS": len(model.labels) if model.multilabel else 1,
-        "NAMED_STEPS": max(1, round(NAMED_S / model.step_s)),
+        "NAMED_STEPS": max(1, round(MAX_SEGMENT_S / model.step_s)),
         "NEAR": Timing.of(model).near,
         "PEAK": Timing.of(model).peak,
         "FAINT": _number(FAINT),

@@ -16,7 +16,7 @@ from barn_owl.errors import ModelError
 from barn_owl.network import BatchNorm, Layer, Network
 from barn_owl.network.architecture import NetworkSettings, layers_for
 
-LEAST_CHANNELS = 4
+MIN_CHANNELS = 4
 """No layer keeps fewer: it would be a bottleneck."""
 FINENESS = 401
 """Shares of the channels that are tried, from none to all."""
@@ -108,7 +108,7 @@ def _counts(classifier: Convolutional, network: Network, groups: list[Group], sh
     wanted = share * len(network.vector)
 
     def kept(of_channels: float) -> list[int]:
-        return [min(group.size, max(LEAST_CHANNELS, round(of_channels * group.size))) for group in groups]
+        return [min(group.size, max(MIN_CHANNELS, round(of_channels * group.size))) for group in groups]
 
     def size(counts: list[int]) -> int:
         return len(_smaller(classifier, groups, counts).networks[0].vector)

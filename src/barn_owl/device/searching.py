@@ -52,7 +52,7 @@ CHANGED = 0.2
 """Probability of redrawing each key when a candidate is changed; at least one key changes."""
 FRESH = 0.25
 """Share of candidates where every key is drawn again."""
-FRUITLESS, ALIKE = 500, 50
+FRUITLESS, SIMILAR = 500, 50
 """Consecutive draws that do not fit, before giving up; consecutive repeated draws, before accepting a repetition."""
 COMMON: dict[str, list[Any]] = {
     "front_end.features": [["log-mel"], ["log-mel"], ["mfcc"], ["log-mel", "deltas"]],
@@ -245,7 +245,7 @@ class _Race:
             number, self._drawn = self._drawn, self._drawn + 1
             rng = np.random.default_rng([self._plan.seed, number])
             over, plan = self._measured(number, self._changes(rng, number, best, changed=changed))
-            if plan is not None and (fruitless > ALIKE or plan not in self.plans.values()):
+            if plan is not None and (fruitless > SIMILAR or plan not in self.plans.values()):
                 fruitless = 0
                 self.plans[number] = plan
                 found.append(number)

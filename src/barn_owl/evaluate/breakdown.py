@@ -12,7 +12,7 @@ from barn_owl.evaluate.scores import Scores
 
 PARTS = 4
 """Parts of a column of numbers: quarters of the clips, each with enough of them."""
-MOST_KINDS = 30
+MAX_KINDS = 30
 """More kinds of words than this are names or remarks, not kinds."""
 ROUNDS = 200
 """Fewer than for the whole: there are many parts, and an interval at 95 % needs no more."""
@@ -45,8 +45,8 @@ def _kinds(column: pd.Series) -> "pd.Series":
         names = [f"{low:.4g} to {high:.4g}" for low, high in itertools.pairwise(ends)]
         return pd.cut(column, ends, labels=names, include_lowest=True, ordered=False)
     texts = column.astype(object).where(column.notna(), "").astype(str)
-    if texts.nunique() > MOST_KINDS:
-        raise TableError(f"the column {column.name!r} holds {texts.nunique()} different words; at most {MOST_KINDS}")
+    if texts.nunique() > MAX_KINDS:
+        raise TableError(f"the column {column.name!r} holds {texts.nunique()} different words; at most {MAX_KINDS}")
     return texts.astype("category")
 
 

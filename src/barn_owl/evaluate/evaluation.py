@@ -19,14 +19,14 @@ from barn_owl.evaluate.scores import ROUNDS, Scores, observed, plain, plain_numb
 FEW_CLIPS, FEW_GROUPS, WIDE = 10, 5, 0.2
 """Below 10 clips, a single clip changes recall by more than a tenth; below 5 groups, a bootstrap has little to draw
 from; an interval wider than 0.2 does not separate good from poor."""
-OF_ONE_ANSWER = ("accuracy", "balanced_accuracy", "macro_f1", "weighted_f1", "micro_f1", "kappa", "matthews")
-OF_GUESSING = ("roc_area", "average_precision", "equal_error_rate", "log_loss", "brier")
+MAJORITY_SCORES = ("accuracy", "balanced_accuracy", "macro_f1", "weighted_f1", "micro_f1", "kappa", "matthews")
+CHANCE_SCORES = ("roc_area", "average_precision", "equal_error_rate", "log_loss", "brier")
 """Scores of a constant prediction, and of equal scores for all labels."""
-MOST_NAMED = 8
+MAX_NAMED = 8
 """Labels in a sentence."""
-SWALLOWED, SWALLOWED_CLIPS = 0.1, 3
+MAX_SHARE_TAKEN, MIN_CLIPS_TAKEN = 0.1, 3
 """Share and number of clips with further labels that background or an ignored label may take."""
-DISGUISE, NEARLY_UNIFORM, PROMISE_GAP, UNEQUAL = 0.9, 1.5, 0.15, 0.3
+MAX_MAJORITY_SHARE, NEARLY_UNIFORM, MAX_CALIBRATION_ERROR, MAX_GROUP_DIFFERENCE = 0.9, 1.5, 0.15, 0.3
 """Limits of caveats: share of the most frequent prediction; median score relative to chance; calibration error;
 difference in accuracy between groups."""
 
@@ -103,13 +103,13 @@ class Evaluation:
         """
         labels, clips = len(self.labels), len(self.arrays)
         even = self._scores_of(np.full((clips, labels), 0.5 if self.multilabel else 1 / labels), curves=True)
-        chance = {name: even[name][0] for name in OF_GUESSING}
+        chance = {name: even[name][0] for name in CHANCE_SCORES}
         majority: dict[str, float] = {}
         if not self.multilabel:
             always = np.zeros((clips, labels))
             always[:, self.labels.index(self.majority)] = 1
             given = self._scores_of(always, curves=False)
-            majority = {name: given[name][0] for name in OF_ONE_ANSWER}
+            majority = {name: given[name][0] for name in MAJORITY_SCORES}
             chance |= {"accuracy": 1 / labels, "balanced_accuracy": 1 / labels, "kappa": 0.0, "matthews": 0.0}
         table = self.scores.overall
         columns = {"majority": majority, "chance": chance}
@@ -261,7 +261,7 @@ class Evaluation:
         found += self._swallowing()
         given = answers.predicted.mean(axis=0)
         most = int(given.argmax())
-        if not self.multilabel and given[most] > DISGUISE and len(self.labels) > 1:
+        if not self.multilabel and given[most] > MAX_MAJORITY_SHARE and len(self.labels) > 1:
             found.append(
                 f"{given[most]:.0%} of the clips are classified as {self.labels[most]!r}: close to a majority-class "
                 "classifier."
@@ -274,7 +274,7 @@ class Evaluation:
         even = NEARLY_UNIFORM / len(self.labels)
         if not self.multilabel and len(self.labels) > 2 and float(np.median(answers.scores.max(axis=1))) < even:
             found.append("Half of the highest scores are hardly above chance: the model is uncertain.")
-        if len(answers) >= 5 * FEW_CLIPS and self.calibration_error > PROMISE_GAP:
+        if len(answers) >= 5 * FEW_CLIPS and self.calibration_error > MAX_CALIBRATION_ERROR:
             found.append(
                 f"Scores are not calibrated: mean difference to the observed accuracy {self.calibration_error:.2f}."
             )
@@ -289,7 +289,7 @@ class Evaluation:
         for label in self.background:
             number = self.labels.index(label)
             taken = int(answers.predicted[others, number].sum())
-            if taken >= SWALLOWED_CLIPS and taken > SWALLOWED * others.sum():
+            if taken >= MIN_CLIPS_TAKEN and taken > MAX_SHARE_TAKEN * others.sum():
                 found.append(
                     f"{taken} of {others.sum()} clips of other labels ({taken / others.sum():.0%}) are classified as "
                     f"{label!r}, which is never reported: they would be missed in recordings."
@@ -300,7 +300,7 @@ class Evaluation:
         sizes = np.bincount(self.arrays.groups)
         share = np.bincount(self.arrays.groups, self.arrays.right) / np.maximum(sizes, 1)
         large = np.flatnonzero(sizes >= FEW_CLIPS)
-        if len(large) < 2 or np.ptp(share[large]) <= UNEQUAL:
+        if len(large) < 2 or np.ptp(share[large]) <= MAX_GROUP_DIFFERENCE:
             return []
         worst, best = large[share[large].argmin()], large[share[large].argmax()]
         first = {number: row for row, number in reversed(list(enumerate(self.arrays.groups)))}
@@ -363,5 +363,5 @@ def leaks(predictions: pd.DataFrame) -> list[str]:
 
 
 def _listed(labels: list[str]) -> str:
-    named = ", ".join(map(repr, labels[:MOST_NAMED]))
-    return named if len(labels) <= MOST_NAMED else f"{named} and {len(labels) - MOST_NAMED} more"
+    named = ", ".join(map(repr, labels[:MAX_NAMED]))
+    return named if len(labels) <= MAX_NAMED else f"{named} and {len(labels) - MAX_NAMED} more"

@@ -9,7 +9,7 @@ from barn_owl.evaluate.prediction_arrays import PredictionArrays
 NEAREST = 3
 """Number of clips to compare a mistake with."""
 PLACE = ["file", "start_s", "end_s"]
-LEAST_SKILL = 0.6
+MIN_RECALL = 0.6
 """Minimum recall of a label for a model to question that label in the table."""
 
 
@@ -29,7 +29,7 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) ->
 
     A label is doubtful when a different label is predicted with a score above its mean over its true clips, while the
     clip's label scores below its mean (the rule of Northcutt et al., JAIR 2021, for confident joints). Both labels
-    must have a recall of at least `LEAST_SKILL`. Columns: the clip's place, ``label``, ``suggested``, ``score``,
+    must have a recall of at least `MIN_RECALL`. Columns: the clip's place, ``label``, ``suggested``, ``score``,
     ``own_score``, and a blank ``correct_label`` to fill in. Empty where labels overlap.
     """
     columns = [*PLACE, "label", "suggested", "score", "own_score", "correct_label"]
@@ -41,7 +41,7 @@ def likely_wrong_labels(predictions: pd.DataFrame, answers: PredictionArrays) ->
     counts = answers.truth.sum(axis=0)
     usual = np.where(answers.truth, answers.scores, 0).sum(axis=0) / np.maximum(counts, 1)
     right = np.bincount(true[true == predicted], minlength=len(counts)) / np.maximum(counts, 1)
-    known = right >= LEAST_SKILL
+    known = right >= MIN_RECALL
     doubted = np.flatnonzero(
         (true != predicted) & (best >= usual[predicted]) & (own < usual[true]) & known[predicted] & known[true]
     )

@@ -14,15 +14,15 @@ from barn_owl.evaluate.intervals import draw, draws_inside, interval
 from barn_owl.evaluate.prediction_arrays import PredictionArrays
 
 ROUNDS = 1000
-BEST_OF = 3
+TOP_SCORES = 3
 """Number of highest scores among which the true label counts as found."""
 SMALLEST_SCORE = 1e-15
 """Floor of scores in the log loss, which a score of 0 would make infinite; the step of a float near 1."""
 THREADS = 2
 """Threads over labels; more wait for memory."""
-WORTH_THREADS = 20_000
+MIN_THREADED_WORK = 20_000
 """Clips times rounds from which threads pay."""
-VALUES_AT_ONCE = 20_000_000
+VALUES_PER_BLOCK = 20_000_000
 """Values of a block of bootstrap rounds, 80 MB of float32."""
 
 
@@ -168,7 +168,7 @@ class Scores:
         ends: dict[str, tuple[np.ndarray, np.ndarray]] = {}
         if groups > 1 and self.rounds:
             rng = np.random.default_rng(self.seed)
-            block = max(1, min(self.rounds, VALUES_AT_ONCE // max(len(arrays), len(arrays.labels) ** 2)))
+            block = max(1, min(self.rounds, VALUES_PER_BLOCK // max(len(arrays), len(arrays.labels) ** 2)))
             parts = []
             for at in range(0, self.rounds, block):
                 units, drawn = draw(arrays.groups, min(block, self.rounds - at), rng)
@@ -243,8 +243,8 @@ def scores_of(
         overall["micro_f1"] = 2 * right.sum(axis=0) / (predictions.sum(axis=0) + count.sum(axis=0))
         if not answers.multilabel:
             overall |= _agreement(right.sum(axis=0), predictions, count, clips)
-            if len(answers.labels) > BEST_OF:
-                overall[f"among_best_{BEST_OF}"] = np.bincount(groups, _among_best(answers)) @ drawn / clips
+            if len(answers.labels) > TOP_SCORES:
+                overall[f"among_best_{TOP_SCORES}"] = np.bincount(groups, _among_best(answers)) @ drawn / clips
         log_loss, brier = _losses(answers)
         overall["log_loss"] = np.bincount(groups, log_loss) @ drawn / clips
         overall["brier"] = np.bincount(groups, brier) @ drawn / clips
@@ -274,7 +274,7 @@ def _of_curves(answers: PredictionArrays, drawn: np.ndarray) -> dict[str, np.nda
         score, has = answers.scores[:, label], answers.truth[:, label]
         return areas(ranked(score, has, answers.groups, len(drawn)), drawn)
 
-    if len(answers) * drawn.shape[1] < WORTH_THREADS:
+    if len(answers) * drawn.shape[1] < MIN_THREADED_WORK:
         ranks = [rank(label) for label in range(len(answers.labels))]
     else:
         with ThreadPoolExecutor(THREADS) as threads:
@@ -311,7 +311,7 @@ def _agreement(
 
 def _among_best(answers: PredictionArrays) -> np.ndarray:
     own = answers.scores[np.arange(len(answers)), answers.true_numbers]
-    return np.asarray((answers.scores > own[:, None]).sum(axis=1) < BEST_OF)
+    return np.asarray((answers.scores > own[:, None]).sum(axis=1) < TOP_SCORES)
 
 
 def _losses(answers: PredictionArrays) -> tuple[np.ndarray, np.ndarray]:

@@ -5,7 +5,7 @@ import pandas as pd
 from barn_owl.errors import TableError
 from barn_owl.model.extras import ExtraColumn, ExtraColumns
 
-MOST_WORDS = 30
+MAX_WORDS = 30
 """More different words than this are names or remarks: each would be seen too rarely to be trained on."""
 
 
@@ -25,7 +25,7 @@ def learn_columns(table: pd.DataFrame, names: list[str]) -> ExtraColumns:
             columns.append(ExtraColumn(name=name, words=[]))
             continue
         words = sorted(word for word in values.astype(str).unique() if word not in ("", "nan"))
-        if not 1 <= len(words) <= MOST_WORDS:
-            raise TableError(f"columns: {name!r} has {len(words)} different words; the limit is {MOST_WORDS}")
+        if not 1 <= len(words) <= MAX_WORDS:
+            raise TableError(f"columns: {name!r} has {len(words)} different words; the limit is {MAX_WORDS}")
         columns.append(ExtraColumn(name=name, words=words))
     return ExtraColumns(columns=columns)

@@ -6,7 +6,7 @@ from barn_owl.learn.sources import TINY
 
 AUDIBLE = 1.0
 """Minimum signal-to-noise ratio of an active frame in the clearest bands of the sound."""
-LATE_S = 0.13
+MAX_ONSET_DELAY_S = 0.13
 """Time after its onset by which a sound must be active for the onset to count."""
 QUIET_TRIES, QUIET_S = 3, (0.1, 1.3)
 """Stretches where nothing sounds that a mixture may have named, and how long they are."""
@@ -87,7 +87,11 @@ class LabeledFrames:
                 continue
             first, last = found[0], found[-1] + 1
             self.counts[first:last, number] = self.activity[first:last, number] = 1
-            if 0 <= onset < len(self.onsets) and onset >= start and (found < onset + LATE_S / self._hop_s).any():
+            if (
+                0 <= onset < len(self.onsets)
+                and onset >= start
+                and (found < onset + MAX_ONSET_DELAY_S / self._hop_s).any()
+            ):
                 self.onsets[onset, number] = 1
             self.events.append((int(first), int(last), int(number)))
 

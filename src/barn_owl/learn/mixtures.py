@@ -19,18 +19,18 @@ from barn_owl.learn.labeled import LabeledFrames
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.sources import TINY, describe, synthetic_sounds, white_noise
 
-SHORTEST_BED_S = 0.3
+MIN_DURATION_BED_S = 0.3
 """How long a stretch of quiet needs to be to be of use as background."""
 SOUNDS_A_SECOND = 4 / 3
 """Sounds in a mixture at most, for each second of it; any number up to that is as likely."""
 APART_S = (0.06, 0.28)
 """Time between whole clips in sequence: short, since it costs as much as clips."""
-CUT_OFF = 0.3
+CUT_SHARE = 0.3
 """Share of sounds that may begin before the mixture or continue after it."""
 WHOLE = 4
 """Length in mixtures above which a sound is treated as a whole recording: any stretch of it is as
 good."""
-LEAST_FRAMES = 3
+MIN_FRAMES = 3
 """Minimum number of frames of a sound in a window that contains it."""
 SLOPE_DB = (-10.0, 30.0)
 """Fall of synthetic noise from the lowest band to the highest: from bluish to brown."""
@@ -126,7 +126,7 @@ class MixtureMaker:
             found += [
                 part
                 for part in parts
-                if len(part) * self._front_end.hop_s >= SHORTEST_BED_S
+                if len(part) * self._front_end.hop_s >= MIN_DURATION_BED_S
                 and part[:, self._front_end.level_columns].mean() > least
             ]
         return found
@@ -270,7 +270,7 @@ class MixtureMaker:
         size = len(power)
         if size > WHOLE * length:
             first, last = length - margin - size, margin
-        elif rng.random() < CUT_OFF:
+        elif rng.random() < CUT_SHARE:
             first, last = margin - (2 * size) // 3, length - margin - 5
         else:
             first, last = margin, length - margin - min(size, length // 4)

@@ -20,7 +20,7 @@ from barn_owl.learn.fitted import (
     rarest_label,
     standardization,
 )
-from barn_owl.learn.mixtures import LEAST_FRAMES, MixtureMaker
+from barn_owl.learn.mixtures import MIN_FRAMES, MixtureMaker
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.sharing import shared
 from barn_owl.learn.variants import Variants
@@ -30,7 +30,7 @@ TURNS = 4
 """Times the sound of the clips is changed again while windows are drawn."""
 SOUNDS_A_WINDOW = 2
 """At most."""
-ROWS_STREAM, WATCHED_STREAM = 37, 41
+ROWS_STREAM, VALIDATION_STREAM = 37, 41
 """Keep the random numbers of mixtures to train on and to be judged by apart."""
 
 
@@ -42,7 +42,7 @@ class PooledWindows:
     """
 
     def __init__(self, plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> None:
-        rng = np.random.default_rng([plan.seed, WATCHED_STREAM if watched else ROWS_STREAM])
+        rng = np.random.default_rng([plan.seed, VALIDATION_STREAM if watched else ROWS_STREAM])
         background = background_numbers(plan, labels)
         maker = MixtureMaker(plan, examples, background)
         self.mean, self.deviation = standardization(plan, examples.clips)
@@ -55,7 +55,7 @@ class PooledWindows:
                 for clip, frames in enumerate(variants.of_all(turn, workers=1)):
                     maker.replace(clip, frames)
             mixtures = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW, whole=0.0)
-            active = mixtures.activity.sum(axis=1) >= LEAST_FRAMES
+            active = mixtures.activity.sum(axis=1) >= MIN_FRAMES
             named = np.array([number not in background for number in range(len(labels))])
             active[:, ~named] &= ~active[:, named].any(axis=1, keepdims=True)
             sure = ~((mixtures.counts == 0).any(axis=1) & ~active)[:, named].any(axis=1)

@@ -25,7 +25,7 @@ from barn_owl.tag.adjusting import best_decoding
 from barn_owl.tag.score_trace import tag_trace, trace_of_samples
 
 STREAM = 43
-EVENTS_A_LABEL, MOST_USES, FEWEST_CLIPS = 18, 3, 2
+EVENTS_PER_LABEL, MAX_USES, FEWEST_CLIPS = 18, 3, 2
 """Sounds of each label at most, and uses of a clip; a label with fewer clips on the split is skipped."""
 UNKNOWN_SHARE, OVERLAP_SHARE = 0.12, 0.12
 SNR_DB = (2.0, 25.0)
@@ -33,7 +33,7 @@ GAP_S = (0.4, 2.6)
 """Gap between sounds."""
 REST_SHARE, REST_S = 0.1, (5.0, 10.0)
 """Share of the gaps that are longer, so that there is some quiet to listen to as well."""
-BESIDE_S = 0.5
+NEAR_SOUND_S = 0.5
 """Time around a sound within which a false alarm is attributed to it."""
 BED_DB, LOUDEST = -45.0, 0.7
 """Level of the background re full scale, and the peak that nothing goes beyond."""
@@ -166,18 +166,20 @@ def at_density(scores: EventScores, sounds: pd.DataFrame, events_per_minute: flo
     """Predict the scores of a recording with fewer events from a rehearsal, whose sounds are dense.
 
     sounds : all that sounds in the rehearsal, unknown sounds too. False alarms in quiet come with time; those within
-    `BESIDE_S` of a sound scale with the events.
+    `NEAR_SOUND_S` of a sound scale with the events.
 
     Returns ``events_per_minute``; ``quiet_alarms_per_hour``, away from sounds; ``alarms_per_event``, near sounds; and
     for this density ``false_alarms_per_hour``, ``precision`` and ``event_f1``.
     """
     alarms = scores.false_alarms
     near = [
-        ((sounds["start_s"] - BESIDE_S < alarm.end_s) & (sounds["end_s"] + BESIDE_S > alarm.start_s)).any()
+        ((sounds["start_s"] - NEAR_SOUND_S < alarm.end_s) & (sounds["end_s"] + NEAR_SOUND_S > alarm.start_s)).any()
         for alarm in alarms.itertuples()
     ]
     length_s = 3600 * scores.hours
-    busy_s = _covered(sounds["start_s"].to_numpy() - BESIDE_S, sounds["end_s"].to_numpy() + BESIDE_S, length_s)
+    busy_s = _covered(
+        sounds["start_s"].to_numpy() - NEAR_SOUND_S, sounds["end_s"].to_numpy() + NEAR_SOUND_S, length_s
+    )
     quiet_s, count = max(length_s - busy_s, 1.0), max(len(scores.truth), 1)
     in_quiet, beside = (len(near) - sum(near)) / quiet_s, sum(near) / count
     events = 60 * events_per_minute
@@ -238,8 +240,8 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
     ignored = len(by_label.keys() & set(plan.ignored))
     for label, own in by_label.items():
         share = (len(by_label) - ignored) / ignored if label in plan.ignored else 1
-        order = np.concatenate([rng.permutation(len(own)) for _ in range(MOST_USES)])
-        chosen += [own.iloc[int(row)] for row in order[: round(EVENTS_A_LABEL * share)]]
+        order = np.concatenate([rng.permutation(len(own)) for _ in range(MAX_USES)])
+        chosen += [own.iloc[int(row)] for row in order[: round(EVENTS_PER_LABEL * share)]]
     placed: list[tuple[_Placed, float]] = []
     seconds, most = 1.0, plan.rehearsal.minutes * 60
     cut: dict[Any, _Placed] = {}

@@ -23,7 +23,7 @@ LEAD_S, TAIL_S = 0.05, 0.8
 """Time kept before the onset of a sound, and at most after its last active frame."""
 SYNTHETIC = 240
 """Synthetic sounds to choose from."""
-MADE_UP_STREAM, NOISE_STREAM = 23, 29
+SYNTHETIC_STREAM, NOISE_STREAM = 23, 29
 """Separates their random numbers from the random numbers of the training."""
 NOISE_S = 20.0
 TINY = 1e-20
@@ -73,7 +73,7 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
 def synthetic_sounds(front_end_json: str, seed: int) -> list[tuple[np.ndarray, ClipSound]]:
     """Frames of synthetic sounds, and which of them are the sound."""
     front_end = FrontEnd.model_validate_json(front_end_json)
-    rng = np.random.default_rng([seed, MADE_UP_STREAM])
+    rng = np.random.default_rng([seed, SYNTHETIC_STREAM])
     still = np.zeros(front_end.frame + 2 * front_end.hop, dtype=np.float32)
     sounds = (np.concatenate([still, synthetic_sound(rng, front_end.rate_hz), still]) for _ in range(SYNTHETIC))
     all_frames = (front_end.frames(samples) for samples in sounds)

@@ -28,7 +28,7 @@ from barn_owl.network import (
 )
 from barn_owl.network.layer import Arrays
 
-WATCHED_SHARE, WATCHED_STREAM = 0.2, 31
+VALIDATION_SHARE, VALIDATION_STREAM = 0.2, 31
 """Number of validation mixtures per epoch, and the separation of their random numbers from the training mixtures."""
 ONSET_LOSS_WEIGHT, POSITIVE_ONSET_WEIGHT = 3.0, 4.0
 """Loss weight of the onset output, relative to activity, and further weight of steps with an onset, which are rare.
@@ -126,8 +126,8 @@ class FrameTask:
         self._watched: Mixtures | None = None
         if validation is not None:
             own = MixtureMaker(plan, validation, background)
-            rng = np.random.default_rng([plan.seed, WATCHED_STREAM])
-            count = max(8, round(WATCHED_SHARE * plan.mixtures.count))
+            rng = np.random.default_rng([plan.seed, VALIDATION_STREAM])
+            count = max(8, round(VALIDATION_SHARE * plan.mixtures.count))
             self._watched = own.make(count, self._frames, rng, margin=self._margin)
 
     def begin(self, epoch: int, last: int) -> float:

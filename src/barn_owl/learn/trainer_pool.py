@@ -29,7 +29,7 @@ from barn_owl.learn.tasks import TrainingTask
 from barn_owl.learn.trainer import EpochResult, NetworkTrainer, Start, State
 from barn_owl.parallel.processes import begin_process, starting
 
-APART = 7919
+SEED_DISTANCE = 7919
 """Distance between the seeds of networks, so that trainings with neighboring seeds share none."""
 
 START_S = 60.0
@@ -219,7 +219,7 @@ def networks_of(plan: Plan) -> int:
 
 def _own_plan(plan: Plan, number: int) -> Plan:
     """Return the plan of a network, with a different seed for initial weights and mixtures."""
-    seed = (plan.seed + APART * number) % LARGEST_SEED
+    seed = (plan.seed + SEED_DISTANCE * number) % LARGEST_SEED
     return plan.but(seed=seed).model_copy(update={plan.classifier: plan.network_kind.only(plan.own, number)})
 
 

@@ -18,7 +18,7 @@ from barn_owl.network import pooled_by_attention, sigmoid, softmax
 Teacher = Callable[[np.ndarray], np.ndarray]
 """Returns the outputs of the network with averaged weights."""
 
-ACTIVE, SHORTEST_S, SURE = 0.6, 0.2, 0.8
+ACTIVE, MIN_DURATION_S, SURE = 0.6, 0.2, 0.8
 """Minimum activity of a sound for the teacher, its minimum duration, and the minimum probability of a label, or of
 none of them, to become a target."""
 WARM, FULL = 0.08, 0.4
@@ -73,6 +73,6 @@ class Unlabeled:
 
 def active_runs(scores: np.ndarray, step_s: float) -> list[slice]:
     """Runs of steps that are long enough and whose scores, ``(steps,)``, are high enough, as slices."""
-    least = max(1, round(SHORTEST_S / step_s))
+    least = max(1, round(MIN_DURATION_S / step_s))
     runs = two_threshold_runs(scores, ACTIVE, ACTIVE)
     return [slice(int(first), int(last)) for first, last in runs if last - first >= least]

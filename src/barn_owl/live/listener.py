@@ -19,9 +19,9 @@ from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tag import Event, Tagger
 
-EVERY_S = 0.4
+POLL_S = 0.4
 """How soon new sound is looked at: half of that is added to the time from a sound to its line."""
-KEPT_S = 60.0
+BUFFER_S = 60.0
 """Sound that is remembered for excerpts; of a longer event the last part is kept."""
 QUIET_S = 5.0
 """Time without sound after which it is reported."""
@@ -66,7 +66,7 @@ class Listener:
         source: Source,
         *,
         decoding: DecodingLike | None = None,
-        every_s: float = EVERY_S,
+        every_s: float = POLL_S,
         lead_s: float | None = None,
         began: datetime | None = None,
     ) -> None:
@@ -212,7 +212,7 @@ class Listener:
     def _keep(self, samples: np.ndarray) -> None:
         self._kept.append(samples)
         self._kept_samples += len(samples)
-        while self._kept_samples - len(self._kept[0]) >= KEPT_S * self._source.rate_hz:
+        while self._kept_samples - len(self._kept[0]) >= BUFFER_S * self._source.rate_hz:
             self._kept_samples -= len(self._kept.popleft())
 
     def _excerpt(self, event: Event) -> np.ndarray:

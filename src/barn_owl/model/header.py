@@ -20,7 +20,7 @@ from barn_owl.sound import UniformSettings
 
 LONGEST_HEADER = 1 << 23
 """Characters of a header: a model of a thousand labels has a tenth of it."""
-MOST_LABELS = 20_000
+MAX_LABELS = 20_000
 
 
 def _checked_label(label: str) -> str:
@@ -51,7 +51,7 @@ class Header(Settings):
     """The header of a model file."""
 
     format: int
-    labels: list[Label] = Field(min_length=1, max_length=MOST_LABELS)
+    labels: list[Label] = Field(min_length=1, max_length=MAX_LABELS)
     background: list[Label]
     ignored: list[Label]
     front_end: dict[str, Any]

@@ -21,7 +21,7 @@ from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import UniformSettings, make_uniform
 from barn_owl.wording import facts_in_html
 
-STEPS_AT_ONCE = 1024
+STEPS_PER_BLOCK = 1024
 SHOWN_LABELS = 8
 """Labels that a model shows of itself."""
 
@@ -166,8 +166,8 @@ class Model:
         """
         classifier, parts = self.classifier, []
         # Long clips are scored in pieces: the activations of a network are many times larger than the frames.
-        for first in range(0, max(1, len(frames) - classifier.window + 1), STEPS_AT_ONCE * classifier.step):
-            part = frames[first : first + (STEPS_AT_ONCE - 1) * classifier.step + classifier.window]
+        for first in range(0, max(1, len(frames) - classifier.window + 1), STEPS_PER_BLOCK * classifier.step):
+            part = frames[first : first + (STEPS_PER_BLOCK - 1) * classifier.step + classifier.window]
             parts.append(classifier.frame_scores((part - self.mean) / self.deviation, extras))
         return parts[0] if len(parts) == 1 else FrameScores(*map(np.concatenate, zip(*parts, strict=True)))
 

@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field, model_validator
 from barn_owl.settings import Settings
 
 USUAL_RELEASE = 0.35
-LONGEST_S = 1e7
+MAX_DURATION_S = 1e7
 """Upper limit of durations, gaps and pauses: a few months."""
 
 
@@ -22,10 +22,10 @@ class LabelDecoding(Settings):
     threshold: float | None = Field(default=None, gt=0, le=1)
     release_threshold: float | None = Field(default=None, ge=0, lt=1)
     retrigger_threshold: float | None = Field(default=None, gt=0, le=1)
-    min_duration_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
-    max_duration_s: float | None = Field(default=None, gt=0, le=LONGEST_S)
-    max_gap_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
-    refractory_s: float | None = Field(default=None, ge=0, le=LONGEST_S)
+    min_duration_s: float | None = Field(default=None, ge=0, le=MAX_DURATION_S)
+    max_duration_s: float | None = Field(default=None, gt=0, le=MAX_DURATION_S)
+    max_gap_s: float | None = Field(default=None, ge=0, le=MAX_DURATION_S)
+    refractory_s: float | None = Field(default=None, ge=0, le=MAX_DURATION_S)
 
 
 class DecodingSettings(Settings):
@@ -45,13 +45,13 @@ class DecodingSettings(Settings):
     """Onset score at which a new event begins while another is still active; 1 turns this off."""
     smoothing_s: float = Field(default=0.0, ge=0, le=60)
     """Length of the moving average applied to the scores first; 0 turns it off."""
-    min_duration_s: float = Field(default=0.05, ge=0, le=LONGEST_S)
+    min_duration_s: float = Field(default=0.05, ge=0, le=MAX_DURATION_S)
     """Shorter events are dropped."""
-    max_duration_s: float = Field(default=3600.0, gt=0, le=LONGEST_S)
+    max_duration_s: float = Field(default=3600.0, gt=0, le=MAX_DURATION_S)
     """Longer events are dropped."""
-    max_gap_s: float = Field(default=0.1, ge=0, le=LONGEST_S)
+    max_gap_s: float = Field(default=0.1, ge=0, le=MAX_DURATION_S)
     """Longest gap across which events of a label are merged."""
-    refractory_s: float = Field(default=0.0, ge=0, le=LONGEST_S)
+    refractory_s: float = Field(default=0.0, ge=0, le=MAX_DURATION_S)
     """Time after an event of a label during which no event of that label can begin."""
     max_overlap: float = Field(default=0.5, ge=0, le=1)
     """Overlap, as a share of the shorter event, above which only the event with the higher score is kept; 1 keeps

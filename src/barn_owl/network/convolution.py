@@ -9,9 +9,9 @@ import scipy
 
 from barn_owl.network.layer import Arrays, ChannelRole, Gradients, Layer, Scratch, Shape, over_time
 
-KNOWN = 64
+CACHED_SHAPES = 64
 """Input shapes whose geometry a layer remembers."""
-MANY_CHANNELS, MANY_ROWS = 16, 256
+MIN_MATRIX_CHANNELS, MIN_MATRIX_ROWS = 16, 256
 """Channels from which a matrix product per tap is faster than a product of copied windows."""
 ZERO = np.float32(0)
 
@@ -60,7 +60,7 @@ class Geometry:
         self.is_padded = bool(bands.before or bands.after)
         self.padded = given[0], given[1] + bands.before + bands.after
         self.is_by_tap = time.stride == bands.stride == bands.taps == 1 and (
-            given[2] >= MANY_CHANNELS or time.taps == 1
+            given[2] >= MIN_MATRIX_CHANNELS or time.taps == 1
         )
 
     def met(self, tap: int) -> slice:
@@ -111,7 +111,7 @@ class Sliding(Layer):
         """How the layer goes over an input of `shape`, worked out once."""
         found = self._known.get(shape)
         if found is None:
-            if len(self._known) > KNOWN:
+            if len(self._known) > CACHED_SHAPES:
                 self._known.clear()
             found = self._known[shape] = Geometry(*self._merged(shape), self.shape(shape))
         return found
@@ -219,7 +219,7 @@ class Convolution(Sliding):
         y = scratch(self, "y", (geometry.out[0], clips, *geometry.out[1:]), x.dtype)
         if self.channels is None:
             self._filter(kept, geometry, y.reshape(geometry.steps, clips, geometry.wide, -1), scratch)
-        elif geometry.is_by_tap and clips * geometry.steps * geometry.wide >= MANY_ROWS:
+        elif geometry.is_by_tap and clips * geometry.steps * geometry.wide >= MIN_MATRIX_ROWS:
             kept = np.ascontiguousarray(kept)
             self._multiply(kept, geometry, y.reshape(-1, self.channels), scratch)
         else:

@@ -24,7 +24,7 @@ Shape = tuple[int, ...]
 ChannelRole = Literal["makes", "follows", "passes"]
 
 
-_NOTHING = np.empty(0, dtype=np.float32)
+EMPTY = np.empty(0, dtype=np.float32)
 
 
 class Scratch:
@@ -42,7 +42,7 @@ class Scratch:
     def __call__(self, owner: "Layer", name: str, shape: Shape, dtype: Any) -> np.ndarray:
         """Return an array with undefined content."""
         key = (id(owner), name)
-        flat, last = self._kept.get(key, (_NOTHING, _NOTHING))
+        flat, last = self._kept.get(key, (EMPTY, EMPTY))
         if last.shape == shape and last.dtype == dtype:
             return last
         size = math.prod(shape)

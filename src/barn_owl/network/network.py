@@ -16,7 +16,7 @@ from barn_owl.network.loss import cross_entropy
 
 PART = 32
 """Clips per part of a batch: few enough for the activations to stay in cache."""
-WORTH_SHARING = 80_000_000
+MIN_PARALLEL_WORK = 80_000_000
 """Multiply-adds of a batch above which it is split for two cores; below, threads would wait for each other longer
 than they save."""
 
@@ -135,7 +135,7 @@ class Network:
         x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
         the training and of the step.
         """
-        least = 2 if self._work * len(x) >= WORTH_SHARING else 1
+        least = 2 if self._work * len(x) >= MIN_PARALLEL_WORK else 1
         parts = min(max(least, round(len(x) / PART)), len(x))
         xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
         for number in range(len(self._parts), parts):

@@ -24,7 +24,7 @@ from barn_owl.wording import how_to_install
 
 CONNECT_S = 20
 """How long a scheduler and its first worker may take to answer."""
-AHEAD = 4
+QUEUED_ITEMS = 4
 """Items that wait for each thread of a worker: enough that none is idle, and few enough that memory stays the
 same.
 """
@@ -116,7 +116,7 @@ class Cluster:
             travels = self._client.submit(_same, _Kept(work), pure=False)
             try:
                 while True:
-                    for bundle in itertools.islice(bundles, max(0, AHEAD * self.at_a_time() - len(under_way))):
+                    for bundle in itertools.islice(bundles, max(0, QUEUED_ITEMS * self.at_a_time() - len(under_way))):
                         under_way.append(_Task(self._begin(travels, bundle), bundle))
                     if not under_way:
                         return

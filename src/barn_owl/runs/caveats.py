@@ -3,8 +3,8 @@
 from typing import Any
 
 POOR_F1, WEAK_F1 = 0.3, 0.6
-MANY_ALARMS = 200.0
-BROKEN_PROMISE = 0.3
+MAX_ALARMS_PER_HOUR = 200.0
+MAX_REHEARSAL_GAP = 0.3
 """Excess of the balanced accuracy on clips over the event F1 that is worth a warning."""
 NEVER = 0.1
 """Recall below which a label counts as missed."""
@@ -29,14 +29,14 @@ def rehearsal_caveats(expected: dict[str, Any], validation_accuracy: float | Non
             f"Expect many mistakes on recordings: event F1 {f1:.2f} {density} in rehearsal. Background clips, more "
             "clips of the weakest labels help; adjust the model on a recording with known events."
         )
-    if validation_accuracy is not None and validation_accuracy - f1 > BROKEN_PROMISE:
+    if validation_accuracy is not None and validation_accuracy - f1 > MAX_REHEARSAL_GAP:
         found.append(
             f"Recordings are much harder than clips: balanced accuracy {validation_accuracy:.2f} on validation "
             f"clips, event F1 {f1:.2f} in rehearsal. The model misses overlapping sounds, or detects sounds in "
             "background."
         )
     alarms = usual["false_alarms_per_hour"]
-    if alarms > MANY_ALARMS:
+    if alarms > MAX_ALARMS_PER_HOUR:
         found.append(
             f"{alarms:.0f} false alarms per hour {density}: raise the threshold, or add background clips of "
             "your recordings."

@@ -12,7 +12,7 @@ from barn_owl.model.exemplars import Exemplar
 from barn_owl.network import sigmoid
 from barn_owl.runs.data import RunData
 
-LONGEST_S = 2.0
+MAX_DURATION_S = 2.0
 """Sound that is kept of a clip, around its loudest moment."""
 
 
@@ -37,7 +37,7 @@ def exemplars_to_keep(plan: Plan, data: RunData) -> list[Exemplar]:
 
 
 def _loudest(frames: np.ndarray, plan: Plan) -> np.ndarray:
-    most = round(LONGEST_S / plan.front_end.hop_s)
+    most = round(MAX_DURATION_S / plan.front_end.hop_s)
     first = int(np.clip(total_db(frames).argmax() - most // 3, 0, max(len(frames) - most, 0)))
     return np.array(frames[first : first + most], dtype=np.float32)
 

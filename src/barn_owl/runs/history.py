@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-RISE, GAP, WORTH_IT = 0.05, 0.1, 1.3
+RISE, GAP, MIN_GAIN = 0.05, 0.1, 1.3
 """Limits: rise of the validation loss beyond its fluctuation; gap between training and validation beyond chance for a
 hundred clips; accuracy of a useful classifier relative to chance."""
 
@@ -44,7 +44,7 @@ class TrainingHistory:
         found = []
         if self.gap > GAP:
             found.append(f"Overfitting: balanced accuracy is {self.gap:.2f} higher on training clips than on others.")
-        if self.reached < WORTH_IT * self.chance:
+        if self.reached < MIN_GAIN * self.chance:
             found.append(f"Hardly better than chance on the validation clips: {self.reached:.2f}.")
         return found
 
@@ -52,7 +52,7 @@ class TrainingHistory:
     def words(self) -> list[str]:
         """The diagnosis, as sentences."""
         sentences = []
-        if self.reached < WORTH_IT * self.chance:
+        if self.reached < MIN_GAIN * self.chance:
             sentences = [
                 f"Hardly better than chance (balanced accuracy {self.reached:.2f}, chance {self.chance:.2f}): "
                 "labels may be wrong, or there are too few clips; look at them, and check the clips."

@@ -23,11 +23,11 @@ from barn_owl.names import is_closed_url, table_name
 from barn_owl.network import sigmoid, softmax
 from barn_owl.sound import read_uniform
 
-STRETCHES, STRETCH_S, SHORTEST_S = 16, 5.0, 1.0
+STRETCHES, STRETCH_S, MIN_DURATION_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
 UNLABELED, MIXTURES_LONG = 80, 2
 """Stretches that are learned from without labels, over all recordings, and how many mixtures long they are."""
-QUIET_DB, SHORTEST_QUIET_S = 0.5, 0.3
+QUIET_DB, MIN_DURATION_QUIET_S = 0.5, 0.3
 """Activity below which frames are quiet, and how long a run of them needs to be to serve as background."""
 
 
@@ -74,7 +74,9 @@ def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
             continue  # digital silence, or too short: unusable for training, and reported
         still = activity(frames[:, plan.front_end.level_columns], hop_s) < QUIET_DB
         runs = two_threshold_runs(still, True, True)
-        quiet += [frames[first:last] for first, last in runs if last - first >= frames_in(SHORTEST_QUIET_S, hop_s)]
+        quiet += [
+            frames[first:last] for first, last in runs if last - first >= frames_in(MIN_DURATION_QUIET_S, hop_s)
+        ]
     return ClipFrames(quiet)
 
 
@@ -130,7 +132,7 @@ def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: l
         except AudioError as error:
             reasons.append(str(error))
             continue
-        if length_s >= SHORTEST_S:
+        if length_s >= MIN_DURATION_S:
             lengths[file] = length_s
     spread, chosen = [], list(lengths)[:: max(1, -(-len(lengths) // most))]
     total = sum(lengths[file] for file in chosen)

@@ -24,29 +24,29 @@ from barn_owl.parallel import each
 from barn_owl.runs.data import usable_clips, with_splits
 from barn_owl.runs.recordings import RecordingSurvey, survey_recordings
 
-MOST_ANALYZED = 160
+MAX_ANALYZED = 160
 """Maximum number of clips to analyze: a random sample is enough."""
 RATES_HZ = (8_000, 16_000, 32_000)
 USUAL_TOP_HZ, HIGH_TOP_HZ = 8_000, 16_000
 """Highest frequency of a model: usually, and if most clips are of high-pitched sounds."""
-LONGEST_S, SHORTEST_S, STEADY_S = 2.0, 0.3, 1.0
+MAX_DURATION_S, MIN_DURATION_S, STEADY_S = 2.0, 0.3, 1.0
 """Limits of the window of pooled classifiers; a second of a steady sound suffices."""
 
-MOST_ACTIVE = 0.9
+MAX_ACTIVE = 0.9
 """Share of the activity of a clip that a window should cover."""
 QUIET = 0.15
 """Share of the largest activity of a clip that counts as quiet."""
 HIGH_SHARE = 0.5
 """Share of power above 8 kHz of a high-pitched clip, and share of such clips that is worth a higher rate: the
 frequent recordings at 16 kHz lack that band."""
-SCENES_A_SECOND, FEWEST_SCENES, MOST_SCENES = 0.25, 160, 280
+MIXTURES_PER_SECOND, MIN_MIXTURES, MAX_MIXTURES = 0.25, 160, 280
 """Mixtures per epoch for each second of clips (each clip is used about once), and their minimum and maximum."""
 GAP_S = (0.1, 1.0)
 """Limits of the usual gap within the sounds of the clips, across which events are merged."""
 
 BACKGROUND = ("background", "silence", "noise", "background noise", "ambience", "none")
 """Names of labels, in small letters, that mean nothing of interest."""
-OTHERS = ("other", "others", "other sounds", "unknown", "rest")
+UNWANTED_LABELS = ("other", "others", "other sounds", "unknown", "rest")
 """Names of labels that stand for unwanted sounds."""
 
 
@@ -179,11 +179,11 @@ def suggest_plan(
     rate_hz, top_hz, why_rate, why_top = _band(measured, chosen, in_recordings)
     counts = labeled["label"].value_counts()
     background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
-    ignored = [str(label) for label in counts.index if _plain(str(label)) in OTHERS]
+    ignored = [str(label) for label in counts.index if _plain(str(label)) in UNWANTED_LABELS]
     window_s, why_window = _window(measured)
     whole_s = np.minimum([one.duration_s for one in measured], MixtureSettings().seconds)
     seconds = len(labeled) * float(whole_s.mean())
-    mixtures = int(np.clip(round(SCENES_A_SECOND * seconds), FEWEST_SCENES, MOST_SCENES))
+    mixtures = int(np.clip(round(MIXTURES_PER_SECOND * seconds), MIN_MIXTURES, MAX_MIXTURES))
     max_gap_s, why_gap = _gap(measured)
     changes: dict[str, Any] = {
         "background": background or None,
@@ -234,7 +234,7 @@ def _listen(
     rng = np.random.default_rng(seed)
     shuffled = clips.iloc[rng.permutation(len(clips))]
     # Labels take turns, so that rare labels count, too.
-    chosen = shuffled.iloc[np.argsort(shuffled.groupby("label").cumcount(), kind="stable")].head(MOST_ANALYZED)
+    chosen = shuffled.iloc[np.argsort(shuffled.groupby("label").cumcount(), kind="stable")].head(MAX_ANALYZED)
     results = []
     requested = excerpts(chosen["file"], chosen["start_s"], chosen["end_s"])
     for number, result in enumerate(each(_hear, requested, workers), start=1):
@@ -281,14 +281,14 @@ def _active_s(loud: np.ndarray, hop_s: float) -> float:
     if loud.max() < STANDS_OUT_DB:
         return min(STEADY_S, len(loud) * hop_s)
     total = np.concatenate([[0.0], np.cumsum(np.where(loud > QUIET * loud.max(), loud, 0), dtype=np.float64)])
-    ends = np.searchsorted(total, total[:-1] + MOST_ACTIVE * total[-1] - 1e-9)
+    ends = np.searchsorted(total, total[:-1] + MAX_ACTIVE * total[-1] - 1e-9)
     lengths = (ends - np.arange(len(loud)))[ends <= len(loud)]
     return float(lengths.min() * hop_s)
 
 
 def _window(measured: list[_ClipMeasurement]) -> tuple[float, str]:
     active = np.array([one.active_s for one in measured])
-    window_s = float(np.clip(np.ceil(float(np.quantile(active, 0.6)) * 12.5) / 10, SHORTEST_S, LONGEST_S))
+    window_s = float(np.clip(np.ceil(float(np.quantile(active, 0.6)) * 12.5) / 10, MIN_DURATION_S, MAX_DURATION_S))
     return round(window_s, 2), f"most of the activity of a clip takes {np.median(active):.2g} s (median)"
 
 

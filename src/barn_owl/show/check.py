@@ -11,8 +11,8 @@ from barn_owl.show.style import draw_grid, heading, new_figure
 SEVERITY_COLORS = {"": "#9fb3c8", "note": "#E69F00", "warning": "#D55E00", "error": "#000000"}
 SEVERITY_MARKERS = {"": "o", "note": "s", "warning": "^", "error": "X"}
 SEVERITY_NAMES = {"": "nothing found", "note": "note", "warning": "warning", "error": "error"}
-MOST_ROWS = 40
-MOST_TICKS = 6
+MAX_ROWS = 40
+MAX_TICKS = 6
 LINE_INCHES, HEAD_INCHES = 0.42, 2.2
 
 
@@ -33,7 +33,7 @@ def check_figure(check: Check, *, ax: Axes | None = None) -> Figure:
     >>> barn_owl.save_figure(barn_owl.show.check_figure(check), "check.png")
     """
     clips = check.by_clip
-    labels = clips["label"].value_counts().index[:MOST_ROWS].tolist()
+    labels = clips["label"].value_counts().index[:MAX_ROWS].tolist()
     figure = new_figure(height=max(5.0, HEAD_INCHES + LINE_INCHES * len(labels)), ax=ax)
     measured = bool(clips["seconds"].notna().any())
     panels = figure.subplots(1, 3 if measured else 1, sharey=True, squeeze=False)[0]
@@ -57,7 +57,7 @@ def _few_ticks(axes: Axes, seconds: pd.Series) -> None:
     steps = (1, 2, 5) if high > 5 * low else (1, 1.5, 2, 3, 4, 5, 7)
     round_ones = [step * 10.0**power for power in range(-3, 5) for step in steps]
     inside = [length for length in round_ones if low <= length <= high]
-    axes.set_xticks(inside[:: -(-len(inside) // MOST_TICKS) or 1])
+    axes.set_xticks(inside[:: -(-len(inside) // MAX_TICKS) or 1])
     axes.xaxis.set_major_formatter("{x:g}")
     axes.minorticks_off()
 

@@ -12,7 +12,7 @@ from barn_owl.evaluate.breakdown import confusable_order
 from barn_owl.show.style import DUSK, INK, LABEL_COLORS, heading, new_axes
 
 SMALLEST, LARGEST = 7, 15
-MOST_NAMED, MOST_COUNTED = 60, 40
+MAX_NAMED, MAX_COUNTED = 60, 40
 """Labels above which only every second, third and so on is named, and above which counts are left to the shade."""
 LOSS_AND_GAIN = LinearSegmentedColormap.from_list(
     "barn_owl_loss_and_gain", [LABEL_COLORS[1], "#fdf6e6", LABEL_COLORS[0]]
@@ -56,7 +56,7 @@ def confusion_figure(evaluation: Evaluation, *, title: str = "", ax: Axes | None
     shares = counts / np.maximum(counts.sum(axis=1, keepdims=True), 1)
     figure, axes = new_axes(ax=ax)
     image = axes.imshow(shares, cmap=DUSK.reversed(), vmin=0, vmax=1, aspect="auto", interpolation="nearest")
-    if len(order) <= MOST_COUNTED:
+    if len(order) <= MAX_COUNTED:
         _count(axes, counts, shares > 0.45)
     recall = scores.by_label["recall"].loc[order]
     names = [
@@ -110,7 +110,7 @@ def confusion_difference_figure(
     figure, axes = new_axes(ax=ax)
     most = max(float(np.abs(gain).max()), 1.0)
     image = axes.imshow(gain, cmap=LOSS_AND_GAIN, vmin=-most, vmax=most, aspect="auto", interpolation="nearest")
-    if len(order) <= MOST_COUNTED:
+    if len(order) <= MAX_COUNTED:
         size = float(np.clip(150 / len(order), SMALLEST, LARGEST))
         for row, column in zip(*np.nonzero(np.round(change)), strict=True):
             axes.text(
@@ -143,7 +143,7 @@ def _count(axes: Axes, counts: np.ndarray, dark: np.ndarray) -> None:
 
 def _name(axes: Axes, columns: list[str], rows: list[str]) -> None:
     """Name rows and columns, as many as fit legibly, with a white grid between the cells."""
-    every = -(-len(rows) // MOST_NAMED)
+    every = -(-len(rows) // MAX_NAMED)
     named = range(0, len(rows), every)
     size = float(np.clip(400 / len(rows), 6, 10))
     axes.set_xticks(
@@ -151,7 +151,7 @@ def _name(axes: Axes, columns: list[str], rows: list[str]) -> None:
         ha="center" if len(rows) > 20 or len(rows) <= 4 else "right", fontsize=size,
     )  # fmt: skip
     axes.set_yticks(named, rows[::every], fontsize=size)
-    if len(rows) <= MOST_NAMED:
+    if len(rows) <= MAX_NAMED:
         axes.set_xticks(np.arange(-0.5, len(rows)), minor=True)
         axes.set_yticks(np.arange(-0.5, len(rows)), minor=True)
         axes.grid(which="minor", color="white", linewidth=2 if len(rows) <= 20 else 0.5)

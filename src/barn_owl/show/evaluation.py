@@ -8,8 +8,8 @@ from matplotlib.figure import Figure
 from barn_owl.evaluate import Comparison, Evaluation
 from barn_owl.show.style import INK, LABEL_COLORS, draw_grid, heading, new_axes, new_figure
 
-MOST_CURVES = 8
-LEAST_RATE = 0.002
+MAX_CURVES = 8
+MIN_RATE = 0.002
 RATES = (0.005, 0.02, 0.05, 0.1, 0.2, 0.4, 0.6, 0.8, 0.95)
 
 
@@ -67,7 +67,7 @@ def thresholds_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figu
     >>> barn_owl.save_figure(barn_owl.show.thresholds_figure(evaluation), "thresholds.png")
     """
     table = evaluation.scores.by_label
-    labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MOST_CURVES])
+    labels = list(table[table["roc_area"].notna()].sort_values("roc_area").index[:MAX_CURVES])
     figure = new_figure(5.0, ax=ax)
     if not labels:  # each label needs clips that have it and clips that lack it
         figure.text(0.5, 0.5, "No curves: all clips have one label", ha="center", fontsize=14, color=INK)
@@ -106,7 +106,7 @@ def thresholds_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figu
 
 def _probit(rate: "np.ndarray") -> np.ndarray:
     """Rates on the scale of normal deviates: Martin et al., Eurospeech 1997."""
-    return np.asarray(scipy.special.ndtri(np.clip(rate, LEAST_RATE, 1 - LEAST_RATE)))
+    return np.asarray(scipy.special.ndtri(np.clip(rate, MIN_RATE, 1 - MIN_RATE)))
 
 
 def calibration_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Figure:

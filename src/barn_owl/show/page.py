@@ -22,7 +22,7 @@ from barn_owl.features import FrontEnd
 from barn_owl.files import whole_file
 from barn_owl.show.style import DUSK
 
-LONGEST_S = 10.0
+MAX_DURATION_S = 10.0
 HIGHEST_RATE_HZ = 22_050
 RANGE_DB = 70.0
 PICTURE_HEIGHT = 96
@@ -79,12 +79,12 @@ def _excerpt(row: pd.Series, rate_hz: int | None = None) -> tuple[np.ndarray, in
     """Samples of a clip, ten seconds at most."""
     start = None if pd.isna(row.get("start_s")) else float(row["start_s"])
     end = None if pd.isna(row.get("end_s")) else float(row["end_s"])
-    if end is not None and end - (start or 0) > LONGEST_S:
-        end = (start or 0) + LONGEST_S
+    if end is not None and end - (start or 0) > MAX_DURATION_S:
+        end = (start or 0) + MAX_DURATION_S
     samples, rate = read_audio(row["file"], start_s=start, end_s=end, rate_hz=rate_hz)
     if rate_hz is None and rate > HIGHEST_RATE_HZ:
         samples, rate = read_audio(row["file"], start_s=start, end_s=end, rate_hz=HIGHEST_RATE_HZ)
-    return samples[: round(LONGEST_S * rate)], rate
+    return samples[: round(MAX_DURATION_S * rate)], rate
 
 
 def flac_of(samples: np.ndarray, rate_hz: int) -> bytes:

@@ -17,11 +17,11 @@ from barn_owl.files import whole_file
 from barn_owl.show.page import HIGHEST_RATE_HZ, data_address, filled, flac_of, picture_of
 from barn_owl.show.sound import mel_places
 
-AROUND_S = 1.5
+CONTEXT_S = 1.5
 """Sound shown before and after an item."""
-LONGEST_S = 20.0
+MAX_DURATION_S = 20.0
 """Maximum sound shown of an item, from its start."""
-NEAR_S, MOST_NEAR = 10.0, 12
+NEARBY_S, MAX_NEARBY = 10.0, 12
 """Largest distance and number of nearby events that are listed."""
 BUDGET = 60_000_000
 """Bytes of sound and pictures per page, which browsers open without delay."""
@@ -69,8 +69,8 @@ class Review:
             Number of the item.
         """
         file, start_s, end_s = self._places[number]
-        until_s = min(end_s + AROUND_S, start_s + LONGEST_S, self._lengths[file])
-        return max(start_s - AROUND_S, 0.0), float(until_s)
+        until_s = min(end_s + CONTEXT_S, start_s + MAX_DURATION_S, self._lengths[file])
+        return max(start_s - CONTEXT_S, 0.0), float(until_s)
 
     def sound(self, number: int) -> bytes:
         """The sound of an item with its context, as FLAC.
@@ -128,10 +128,10 @@ class Review:
             shown |= {"id": number, "key": keys[number], "file": Path(item["file"]).name, "from": begin, "to": end}
             shown |= {"informativeness": float(item["informativeness"]), "draw": int(item["draw"])}
             low, high = np.searchsorted(
-                starts.get(item["file"], []), [item["start_s"] - NEAR_S, item["end_s"] + NEAR_S]
+                starts.get(item["file"], []), [item["start_s"] - NEARBY_S, item["end_s"] + NEARBY_S]
             )
             beside = [row for row in rows.get(item["file"], [])[low:high] if row != number]
-            beside = sorted(beside, key=lambda row: abs(items[row]["start_s"] - item["start_s"]))[:MOST_NEAR]
+            beside = sorted(beside, key=lambda row: abs(items[row]["start_s"] - item["start_s"]))[:MAX_NEARBY]
             listed.append(shown | {"near": [_shown(items[row]) for row in sorted(beside)]})
         return listed
 

@@ -27,7 +27,7 @@ from barn_owl.show.style import (
 )
 from barn_owl.tag import Adjusted
 
-AROUND_S, EXAMPLES = 1.0, 6
+CONTEXT_S, EXAMPLES = 1.0, 6
 NEAR_AXIS = 0.05
 GAIN, LOSS = LABEL_COLORS[0], LABEL_COLORS[1]
 
@@ -98,10 +98,10 @@ def _excerpt(axes: Axes, row: Any) -> None:
     if row is None:
         axes.set_axis_off()
         return
-    front_end, start = FrontEnd(pad_short=True), max(0.0, row.start_s - AROUND_S)
+    front_end, start = FrontEnd(pad_short=True), max(0.0, row.start_s - CONTEXT_S)
     axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s", fontsize=8)
     try:
-        end = min(row.end_s + AROUND_S, audio_info(row.file).duration_s)
+        end = min(row.end_s + CONTEXT_S, audio_info(row.file).duration_s)
         samples, _ = read_audio(row.file, rate_hz=front_end.rate_hz, start_s=start, end_s=end)
     except AudioError:
         axes.text(0.5, 0.5, "recording\nnot available", ha="center", va="center", transform=axes.transAxes, color=INK)

@@ -17,14 +17,14 @@ from barn_owl.show.style import INK, LABEL_COLORS, draw_frames, draw_grid, headi
 
 COLUMNS = 1200
 """Columns of an overview, about a pixel each."""
-SHOWN_DB = 70.0
+DRAWN_RANGE_DB = 70.0
 LONGEST_NAME = 26
-LEAST_SEEN_KHZ = 1.0
+MIN_DRAWN_KHZ = 1.0
 """Height of the spectrogram of a clip at least, however low its sound is."""
 TICKS_HZ = (50, 100, 200, 500, 1000, 2000, 4000, 8000, 16000)
 
 
-MOST_TICKS = 12
+MAX_TICKS = 12
 FEW_TICKS_HZ = (200, 1000, 4000)
 
 
@@ -40,7 +40,7 @@ def mel_places(front_end: FrontEnd, ticks_hz: tuple[int, ...] = TICKS_HZ) -> dic
     inside = [hertz for hertz in ticks_hz if centers[0] <= hertz <= centers[-1]]
     places: dict[int, float] = {}
     for hertz, place in zip(inside[::-1], np.interp(inside, centers, np.arange(len(centers)))[::-1], strict=True):
-        if not places or min(places.values()) - place >= len(centers) / MOST_TICKS:  # low frequencies are dense
+        if not places or min(places.values()) - place >= len(centers) / MAX_TICKS:  # low frequencies are dense
             places[hertz] = float(place)
     return places
 
@@ -89,10 +89,10 @@ def clip_figure(
     length = len(frames) * given.hop_s
     highest, coefficients = float(frames[:, :bins].max()), frames[:, bins + bands :]
     # A low sound would be a line at the foot of an axis up to half the rate.
-    strong = np.flatnonzero(frames[:, :bins].max(axis=0) > highest - SHOWN_DB)
-    seen_khz = min(rate_hz / 2000, max(LEAST_SEEN_KHZ, 1.25 * strong[-1] * rate_hz / given.fft_length / 1000))
+    strong = np.flatnonzero(frames[:, :bins].max(axis=0) > highest - DRAWN_RANGE_DB)
+    seen_khz = min(rate_hz / 2000, max(MIN_DRAWN_KHZ, 1.25 * strong[-1] * rate_hz / given.fft_length / 1000))
     panels = (
-        (spectrum, frames[:, :bins], rate_hz / 2000, "kHz", (highest - SHOWN_DB, highest), "dB re full scale"),
+        (spectrum, frames[:, :bins], rate_hz / 2000, "kHz", (highest - DRAWN_RANGE_DB, highest), "dB re full scale"),
         (mel, frames[:, bins : bins + bands], None, "mel band, Hz", None, "dB re full scale"),
         (cepstrum, coefficients - coefficients.mean(axis=0), None, "cepstral\ncoefficient", None, "dB re its mean"),
     )

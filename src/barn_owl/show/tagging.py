@@ -29,13 +29,13 @@ from barn_owl.tag.smoothing import Smoother
 if TYPE_CHECKING:
     from barn_owl.tag.event_classifier import Dropped
 
-LONGEST_S, REHEARSAL_S = 3600.0, 90.0
+MAX_DURATION_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {
     "too short": "v", "too long": "^", "within the refractory time": "x", "overlaps a higher score": "+",
     "below min_confidence": "s", "below the threshold of its label": "d",
 }  # fmt: skip
 """Why a label with a high enough score was rejected, and how that is marked."""
-MOST_NAMES = 12
+MAX_NAMES = 12
 """Labels up to which their lines are named."""
 COLUMNS = 2400
 """Points of a line over time: about two a pixel are enough."""
@@ -96,7 +96,7 @@ def tagging_figure(
     events = as_clip_table(events, "events")
     truth = None if truth is None else as_clip_table(truth, "truth")
     length_s, shown_decoding = audio_info(path).duration_s, decoding or model.decoding
-    end_s = min(length_s, start_s + LONGEST_S) if end_s is None else min(end_s, length_s)
+    end_s = min(length_s, start_s + MAX_DURATION_S) if end_s is None else min(end_s, length_s)
     if not 0 <= start_s < end_s:
         raise AudioError(f"{path}: there is nothing between {start_s:g} s and {end_s:g} s to draw")
     samples, _ = read_audio(
@@ -152,9 +152,9 @@ def _draw_scores(
             axes.plot(*places, marker, color=INK, markersize=6, label=f"dropped: {reason} ({len(own)})")
     axes.set_ylim(-0.02, 1.02)
     axes.set_ylabel("score")
-    if len(colors) <= MOST_NAMES or dropped:
+    if len(colors) <= MAX_NAMES or dropped:
         lines, names = axes.get_legend_handles_labels()
-        shown = [at for at, name in enumerate(names) if len(colors) <= MOST_NAMES or name not in colors]
+        shown = [at for at, name in enumerate(names) if len(colors) <= MAX_NAMES or name not in colors]
         axes.legend(
             [lines[at] for at in shown], [names[at] for at in shown],
             loc="lower left", bbox_to_anchor=(0, 1.0), ncols=7, frameon=False,

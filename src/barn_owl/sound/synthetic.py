@@ -7,7 +7,7 @@ sweeps, rough motors, crackle), so that together they cover the space around the
 import numpy as np
 import scipy
 
-SHORTEST_S, LONGEST_S = 0.06, 3.0
+MIN_DURATION_S, MAX_DURATION_S = 0.06, 3.0
 TOGETHER = 0.25
 """Share of sounds that are two at once."""
 
@@ -22,7 +22,7 @@ def synthetic_sound(rng: np.random.Generator, rate_hz: int) -> np.ndarray:
     rate_hz : int
         Sample rate in Hz.
     """
-    seconds = float(np.exp(rng.uniform(np.log(SHORTEST_S), np.log(LONGEST_S))))
+    seconds = float(np.exp(rng.uniform(np.log(MIN_DURATION_S), np.log(MAX_DURATION_S))))
     sound = _one(rng, rate_hz, seconds)
     if rng.random() < TOGETHER:
         other = _one(rng, rate_hz, seconds)

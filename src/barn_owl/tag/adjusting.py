@@ -40,11 +40,11 @@ SHORT_SHARE = 0.5
 """Minimum duration as a share of the 10 % quantile of true durations."""
 ONSETS = GRID["threshold"]
 TURNS = 3
-FEWEST_EVENTS = 8
+MIN_EVENTS = 8
 """Minimum number of true events for a label to get its onset threshold."""
-AS_GOOD = 0.003
+NEGLIGIBLE_F1 = 0.003
 """F1 that counts for nothing: a setting is changed for more only."""
-CAUTION = 1.0
+STANDARD_ERRORS = 1.0
 """Standard errors of F1 that the model's values may cost: among settings that are equal within chance, the least
 changed is chosen (the one-standard-error rule: Breiman et al., Classification and Regression Trees, 1984). Recordings
 with a truth table often have sounds like the training clips, so their best settings suit further recordings less."""
@@ -288,7 +288,7 @@ class _Task:
         own = [self.model.decoding] * len(chosen)
         true = sum(self._true_events([part for _, part in self.parts()]).values())
         before, now = (self._left_out(settings) for settings in (own, chosen))
-        return now > before + CAUTION * standard_error(before, true)
+        return now > before + STANDARD_ERRORS * standard_error(before, true)
 
     def _left_out(self, chosen: Sequence[DecodingSettings]) -> float:
         """Return F1 over all parts, each with its settings."""
@@ -331,7 +331,7 @@ class _Task:
     def _least_changed(self, settings: DecodingSettings, parts: Sequence[_Part]) -> DecodingSettings:
         """Return to the model's values, the cheapest first, as long as the loss is within chance."""
         own, reached = self.model.decoding.model_dump(), self.worth(settings, parts)
-        least = reached - CAUTION * standard_error(reached, sum(self._true_events(parts).values()))
+        least = reached - STANDARD_ERRORS * standard_error(reached, sum(self._true_events(parts).values()))
         while True:
             now = settings.model_dump()
             back = [self._with(settings, **{key: own[key]}) for key in now if now[key] != own[key]]
@@ -354,7 +354,7 @@ class _Task:
                     if key == "min_confidence" and self.goal == "f1" and value > self.model.decoding.min_confidence:
                         continue  # sounds unlike the truth table are classified with less confidence
                     tried = self._with(settings, **{key: value})
-                    if tried is not None and (reached := self.worth(tried, parts)) > highest + AS_GOOD:
+                    if tried is not None and (reached := self.worth(tried, parts)) > highest + NEGLIGIBLE_F1:
                         settings, highest = tried, reached
             if turn == 0 or settings != before:
                 settings = self._shifted(settings, parts)
@@ -375,7 +375,7 @@ class _Task:
                     error = true[label][nearest] - found
                     errors.append(error[np.abs(error[:, 0]) <= SHIFT_COLLAR_S])
         known = np.concatenate(errors) if errors else np.empty((0, 2))
-        if len(known) < FEWEST_EVENTS:
+        if len(known) < MIN_EVENTS:
             return settings
         onset_shift_s, offset_shift_s = np.median(known, axis=0)
         return settings.model_copy(
@@ -395,7 +395,7 @@ class _Task:
     def _labels(self, settings: DecodingSettings, highest: float, parts: Sequence[_Part]) -> DecodingSettings:
         counts = self._true_events(parts)
         for label, count in counts.items():
-            if count < FEWEST_EVENTS:
+            if count < MIN_EVENTS:
                 continue
             best, share = settings, count / sum(counts.values())
             # A label must gain more than chance to get its threshold, and twice that to have none.

@@ -20,7 +20,7 @@ LOW_RATE_HZ, SILENT_DB, BEYOND_DB = 4000, -90.0, 12.0
 """A recorder that is on, with its gain right down, is noisier than that; a quiet place is no silence."""
 OPPOSITE, DEAD = 0.01, 1e-4
 """Share of the mean power that is left where channels cancel, and under which a channel is dead."""
-LONG_S, MANY_A_MINUTE = 120.0, 60.0
+LONG_S, MAX_EVENTS_PER_MINUTE = 120.0, 60.0
 """Two minutes without an event, or more than an event per second, are suspicious."""
 POOR_F1 = 0.3
 """Precision below which hits are lost among false alarms."""
@@ -80,7 +80,7 @@ def recording_caveats_of(
             f"no event in {heard_s / 60:.0f} minutes of {name}. If there are sounds in it, lower the threshold, "
             "look at the scores, or adjust the model on a recording with known events"
         )
-    elif len(events) / max(heard_s, 1) * 60 > MANY_A_MINUTE:
+    elif len(events) / max(heard_s, 1) * 60 > MAX_EVENTS_PER_MINUTE:
         found.append(
             f"{len(events)} events in {name}, more than one per second: the model confuses background with events. "
             "Train with unlabeled recordings or background clips, or raise the threshold"

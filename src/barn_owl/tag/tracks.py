@@ -6,14 +6,14 @@ import numpy as np
 
 from barn_owl.model import DecodingSettings, Model
 
-NEAR_S = 0.5
+NEARBY_S = 0.5
 """Time around the first step above the release threshold to search for the onset."""
 PEAK_S = 0.12
 """Time before and after an onset without another."""
 JOINED_S = 0.1
 """Gap up to which activity is a single segment before classification; longer gaps are closed between segments of the
 same label."""
-NAMED_S = 10.0
+MAX_SEGMENT_S = 10.0
 """Maximum time from the onset of a candidate that it is named by."""
 FAINT = 0.1
 """Onset score above which it locates the onset better than the score itself."""
@@ -34,8 +34,8 @@ class Timing:
 
     @property
     def near(self) -> int:
-        """Steps in `NEAR_S`."""
-        return max(1, round(NEAR_S / self.step_s))
+        """Steps in `NEARBY_S`."""
+        return max(1, round(NEARBY_S / self.step_s))
 
     @property
     def peak(self) -> int:
@@ -97,7 +97,7 @@ class Track:
     def __init__(self, column: int, number: int, timing: Timing, settings: DecodingSettings) -> None:
         self.number, self.settings, self._timing, self._column = number, settings, timing, column
         self.gap = round(settings.max_gap_s / timing.step_s)
-        self._most = max(1, round(NAMED_S / timing.step_s))
+        self._most = max(1, round(MAX_SEGMENT_S / timing.step_s))
         self._open: _Open | None = None
         self._last_onset, self._ended_s = -self._timing.peak, -np.inf
         self._label_logits, self._base = np.empty((0, 0), dtype=np.float32), 0
