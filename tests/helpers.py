@@ -43,7 +43,7 @@ def leave_figures_blank(patch: pytest.MonkeyPatch) -> None:
         BLANK.savefig(*arguments, **options)
 
     patch.setattr(Picture, "savefig", write_blank)
-    patch.setattr(Picture, "take_names_literally", lambda _: None)
+    patch.setattr(Picture, "disable_math", lambda _: None)
     patch.setattr(ConstrainedLayoutEngine, "execute", lambda *_: None)
 
 

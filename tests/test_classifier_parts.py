@@ -15,7 +15,7 @@ from barn_owl.classifiers.level import Level
 from barn_owl.clips import join_labels, join_multilabel, labels_in
 from barn_owl.errors import ModelError, OutputError, TableError
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import around_clip
+from barn_owl.features.activity import clip_background
 from barn_owl.learn import Plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.summary import summary
@@ -261,7 +261,7 @@ def test_scores_of_labels_share_what_is_said_of_any(rng):
 def test_pooled_classifiers_name_a_clip_by_its_windows_and_as_a_whole(ranking, rng):
     model = open_run(ranking[0] / "logistic").model
     classifier, frames = model.classifier, model.front_end.frames(sound("tick", rng))
-    around = np.repeat(around_clip(frames, model.front_end.hop_s, -140)[None], classifier.window // 2, axis=0)
+    around = np.repeat(clip_background(frames, model.front_end.hop_s, -140)[None], classifier.window // 2, axis=0)
     steps = model.frame_scores(np.concatenate([around, frames, around]))
     ready = (frames - model.mean) / model.deviation
     whole = classifier.row_classifier.logits(classifier.rows(ready[None]))[0]

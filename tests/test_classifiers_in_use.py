@@ -15,7 +15,7 @@ from barn_owl.clips import read_clip_table, write_clip_table
 from barn_owl.errors import ModelError, PlanError
 from barn_owl.evaluate import predict
 from barn_owl.learn import Plan, read_plan
-from barn_owl.learn.fitted import judge_logits
+from barn_owl.learn.fitted import evaluate_logits
 from barn_owl.learn.plan import PoolingSettings
 from barn_owl.model import load_model
 from barn_owl.runs import ensemble_of, open_run, suggest_plan, train, train_classifiers
@@ -228,7 +228,7 @@ def test_the_best_may_be_the_highest_f1(few_clips, tmp_path):
 def test_recall_and_f1_of_validation_by_hand():
     targets = np.eye(3, dtype=np.float32)[[0, 0, 0, 1]]  # the third label does not occur
     logits = np.array([[5, 0, 0], [5, 0, 0], [0, 5, 0], [0, 5, 0]], np.float32)
-    loss, recall, f1 = judge_logits(logits, targets, multilabel=False)
+    loss, recall, f1 = evaluate_logits(logits, targets, multilabel=False)
     assert recall == pytest.approx((2 / 3 + 1) / 2)
     assert f1 == pytest.approx((4 / 5 + 2 / 3) / 2)
     large = 5 / 2 ** np.linspace(-1.5, 3.5, 11)  # at each temperature, the best of which counts

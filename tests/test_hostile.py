@@ -29,7 +29,7 @@ from barn_owl.clips.table import read_any_table
 from barn_owl.clips.writing import write_variants
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
 from barn_owl.features.cache import FrameCache
-from barn_owl.files import checked_target, claim_folder, temporary_folder, whole_file
+from barn_owl.files import atomic_write, checked_target, claim_folder, temporary_folder
 from barn_owl.names import as_text, from_text, printable
 from barn_owl.tables import plain_cells, safe_cells
 from barn_owl.tag.caveats import recording_caveats_of
@@ -156,10 +156,10 @@ def test_only_a_regular_file_is_ever_replaced(tmp_path):
     ):
         with pytest.raises(OutputError):
             checked_target(path)
-    with pytest.raises(OutputError), whole_file(tmp_path / "pipe") as beside:
+    with pytest.raises(OutputError), atomic_write(tmp_path / "pipe") as beside:
         beside.write_text("new")
     assert (tmp_path / "pipe").is_fifo()
-    with whole_file(tmp_path / "link.csv") as beside:
+    with atomic_write(tmp_path / "link.csv") as beside:
         beside.write_text("new")
     assert (tmp_path / "link.csv").is_symlink()
     assert (tmp_path / "real.csv").read_text() == "new"
@@ -231,7 +231,7 @@ def test_what_a_killed_process_had_begun_to_write_goes_with_the_next(tmp_path):
     left = Path(done.stdout.strip())
     assert left.is_dir()
     assert [path.name[0] for path in tmp_path.iterdir()] == ["."]
-    with whole_file(tmp_path / "y.csv") as beside, temporary_folder():
+    with atomic_write(tmp_path / "y.csv") as beside, temporary_folder():
         beside.write_text("whole")
     assert [path.name for path in tmp_path.iterdir()] == ["y.csv"]
     assert not left.exists()

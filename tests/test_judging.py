@@ -255,8 +255,8 @@ def test_calibration_worked_by_hand(rng):
     sure = confidence >= half["threshold"]
     assert half["answered"] == sure.mean()
     assert half["right"] == pytest.approx(is_right[sure].mean())
-    assert found.answered_at(0.0) == 1
-    assert found.answered_at(1.01) == 0
+    assert found.coverage_at(0.0) == 1
+    assert found.coverage_at(1.01) == 0
 
 
 @pytest.mark.parametrize(

@@ -8,7 +8,7 @@ from hypothesis import given, settings, strategies as st
 
 from barn_owl.clips import ClipFrames
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import is_loud, onset_frame, sounding
+from barn_owl.features.activity import is_active, onset_frame, sounding
 from barn_owl.learn import Examples, Plan
 from barn_owl.learn.augment import Augment, reverberant
 from barn_owl.learn.mixtures import MixtureMaker
@@ -223,7 +223,7 @@ def test_sounding_is_what_stands_out_and_all_of_a_clip_that_is_cut_close(rng):
     assert sounding(decay, 0.016).all()
     steady = (-40 + rng.normal(0, 1, (100, 8))).astype(np.float32)
     assert sounding(steady, 0.016).all()
-    assert is_loud(np.array([[0.0], [-29.0], [-31.0]], np.float32)).tolist() == [True, True, False]
+    assert is_active(np.array([[0.0], [-29.0], [-31.0]], np.float32)).tolist() == [True, True, False]
 
 
 @pytest.mark.parametrize("kind", ["hum", "tick"])

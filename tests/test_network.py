@@ -19,9 +19,9 @@ from barn_owl.network import (
     RelativeLevel,
     Relu,
     Residual,
+    attention_pool,
     binary_cross_entropy,
     cross_entropy,
-    pooled_by_attention,
     sigmoid,
     softmax,
     stretch_cross_entropy,
@@ -325,7 +325,7 @@ def test_loss_of_stretches_by_hand_and_by_differences(rng, multilabel):
         return weights @ logits[clip, steps] / weights.sum()
 
     stretches = [(0, slice(1, 4), 0), (0, slice(3, 5), 1), (1, slice(0, 5), 0)]
-    pooled, weights = pooled_by_attention(logits, attention, inside)
+    pooled, weights = attention_pool(logits, attention, inside)
     for clip, steps, place in stretches:
         assert_close(pooled[clip, place], mean(clip, steps), rtol=1e-12)
         assert weights[clip, place].sum() == pytest.approx(1)

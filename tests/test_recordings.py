@@ -296,8 +296,8 @@ def test_a_broken_stretch_and_a_broken_end_are_told(run, nights, tmp_path, caplo
     files = [str(tmp_path / name) for name in ("cut.flac", "whole.flac")]
     for _ in range(2):
         archive = tag_archive(run.model, files, store=tmp_path / "kept.sqlite", workers=1)
-        assert archive.heard_s[files[1]] == pytest.approx(30, abs=0.01)
-        assert 10 < archive.heard_s[files[0]] < 20
+        assert archive.processed_s[files[1]] == pytest.approx(30, abs=0.01)
+        assert 10 < archive.processed_s[files[0]] < 20
     assert len(archive.kept) == 2
 
 
@@ -584,8 +584,8 @@ def test_own_settings_stay_unless_others_win_by_more_than_chance(runs, busy_nigh
     chance = standard_error(0.7, len(busy_night))
     for more, is_better in ((1.1, True), (0.9, False), (-1.0, False)):
         left_out = iter([0.7, 0.7 + more * chance])  # the model's own settings come first
-        monkeypatch.setattr(task, "_left_out", lambda _, left_out=left_out: next(left_out))
-        assert task.is_surely_better([model.decoding] * 4) is is_better
+        monkeypatch.setattr(task, "_without_test", lambda _, left_out=left_out: next(left_out))
+        assert task.is_significantly_better([model.decoding] * 4) is is_better
 
 
 def test_what_adjusting_keeps_is_what_it_says(runs, busy_night):

@@ -12,7 +12,7 @@ from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.evaluate import score_events
 from barn_owl.features.activity import total_db
-from barn_owl.learn.rehearsal import at_density, make_rehearsal
+from barn_owl.learn.rehearsal import make_rehearsal, scores_at_density
 from barn_owl.runs import Work, train
 from barn_owl.runs.caveats import rehearsal_caveats
 from barn_owl.runs.recordings import quiet_frames, survey_recordings
@@ -102,14 +102,14 @@ def test_what_a_density_brings_worked_by_hand():
     )
     scores = score_events(events, truth, seconds={"r.wav": 104.0})
     # 2 s around each sound are busy, 100 s are quiet and hold one false alarm; another is alongside a sound.
-    found = at_density(scores, truth, 1.0)
+    found = scores_at_density(scores, truth, 1.0)
     assert found["quiet_alarms_per_hour"] == pytest.approx(36)
     assert found["alarms_per_event"] == 0.5
     alarms = 36 * (1 - 60 * 2 / 3600) + 60 * 0.5
     assert found["false_alarms_per_hour"] == pytest.approx(alarms)
     assert found["precision"] == pytest.approx(30 / (30 + alarms))
     assert found["event_f1"] == pytest.approx(2 * 30 / (30 + alarms + 60))
-    nothing = at_density(score_events(truth, truth, seconds={"r.wav": 104.0}), truth, 5.0)
+    nothing = scores_at_density(score_events(truth, truth, seconds={"r.wav": 104.0}), truth, 5.0)
     assert (nothing["false_alarms_per_hour"], nothing["event_f1"]) == (0, 1)
 
 

@@ -325,8 +325,10 @@ def test_scores_are_averaged_around_each_step_however_they_come_in(rng, half):
 
 def test_decoding_ahead_changes_no_event(run, long_take, tmp_path):
     write_audio(tmp_path / "take.wav", long_take, RATE_HZ)
-    alone, ahead = (tag_recording(run.model, tmp_path / "take.wav", ahead=ahead) for ahead in (False, True))
-    assert alone.equals(ahead)
+    alone, read_ahead = (
+        tag_recording(run.model, tmp_path / "take.wav", read_ahead=read_ahead) for read_ahead in (False, True)
+    )
+    assert alone.equals(read_ahead)
 
 
 def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_take, tmp_path):

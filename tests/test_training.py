@@ -10,7 +10,7 @@ from safetensors.numpy import load_file, save_file
 from barn_owl.clips import read_clip_table
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError, TrainingError
 from barn_owl.learn import Plan, read_plan, write_plan
-from barn_owl.learn.fitted import judge_logits
+from barn_owl.learn.fitted import evaluate_logits
 from barn_owl.model import load_model
 from barn_owl.model.file import FORMAT
 from barn_owl.network import cross_entropy
@@ -314,8 +314,8 @@ def test_confident_mistakes_do_not_make_the_least_trained_look_best(rng):
     said = np.where(rng.random(100) < 0.7, numbers, rng.integers(0, 4, 100))
     sure, flat = 30 * np.eye(4, dtype=np.float32)[said], 0.01 * rng.standard_normal((100, 4)).astype(np.float32)
     assert cross_entropy(sure, targets)[0] > cross_entropy(flat, targets)[0]
-    loss, recall, _ = judge_logits(sure, targets, multilabel=False)
-    assert loss < judge_logits(flat, targets, multilabel=False)[0]
+    loss, recall, _ = evaluate_logits(sure, targets, multilabel=False)
+    assert loss < evaluate_logits(flat, targets, multilabel=False)[0]
     assert recall == pytest.approx((said == numbers).mean())
     best = min(cross_entropy(sure / np.float32(t), targets)[0] for t in np.geomspace(0.3, 12, 400))
     assert best - 1e-4 <= loss <= best + 0.02

@@ -77,8 +77,8 @@ def ran(arguments: list[str], folder: Path) -> subprocess.CompletedProcess[str] 
     command = [sys.executable, "-m", "barn_owl", *arguments]
     try:
         return subprocess.run(
-            command, cwd=folder, capture_output=True, text=True, check=False, timeout=MAX_DURATION_S, errors="replace",
-            stdin=subprocess.DEVNULL, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
+            command, cwd=folder, capture_output=True, text=True, check=False, errors="replace",
+            timeout=MAX_DURATION_S, stdin=subprocess.DEVNULL, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
         )  # fmt: skip
     except subprocess.TimeoutExpired:
         return None

@@ -20,7 +20,7 @@ import barn_owl
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.cli.common import Terminal
 from barn_owl.cli.listen import Screen
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 
 HERE = Path(__file__).parent
 LINES, WIDTH = 40, 138
@@ -51,7 +51,7 @@ def terminal_picture(command: str, text: str, path: Path) -> None:
     figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="#16202b")
     style = {"family": "DejaVu Sans Mono", "fontsize": 10.5, "color": "#fdf6e6", "va": "top", "parse_math": False}
     figure.text(0.012, 0.985, "\n".join(lines), linespacing=1.28, **style)
-    with whole_file(path) as beside:
+    with atomic_write(path) as beside:
         figure.savefig(beside)
 
 

@@ -77,7 +77,7 @@ def checked_target(
     """
     path = Path(path)
     try:
-        _check_what_is_there(path, force=force)
+        _check_existing(path, force=force)
         target = real_path(path) if path.is_symlink() else path
         _check_ending(path, endings)
         above = _nearest_there(target.parent)
@@ -113,7 +113,7 @@ def _size(count: float) -> str:
     return f"{count / 1e6:.1f} MB" if count >= 1e6 else f"{count / 1e3:.0f} kB"
 
 
-def _check_what_is_there(path: Path, *, force: bool) -> None:
+def _check_existing(path: Path, *, force: bool) -> None:
     if not path.exists():
         if path.is_symlink():
             raise OutputError(f"{path} is a link to nothing; take it away, or give another name")
@@ -136,7 +136,7 @@ def _check_ending(path: Path, endings: Sequence[str]) -> None:
 
 
 @contextmanager
-def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
+def atomic_write(path: str | Path, *, force: bool = True) -> Iterator[Path]:
     """Yield a temporary path in the same folder, which replaces `path` when the block succeeds.
 
     After a failure, `path` is unchanged, and the temporary file is removed. Missing parent folders are created.
@@ -145,7 +145,7 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
     """
     target = checked_target(path, force=force, make_folders=True)
     # The ending stays last: writers choose the format by it. A long name would be too long with more before it.
-    beside = target.with_name(f".{target.stem[:40]}.{_own_mark()}-{secrets.token_hex(3)}{target.suffix}")
+    beside = target.with_name(f".{target.stem[:40]}.{_process_mark()}-{secrets.token_hex(3)}{target.suffix}")
     _remove_leftovers(target.parent)
     try:
         beside.touch()
@@ -166,7 +166,7 @@ def whole_file(path: str | Path, *, force: bool = True) -> Iterator[Path]:
             beside.unlink(missing_ok=True)
 
 
-def _own_mark() -> str:
+def _process_mark() -> str:
     """Return the mark of this process in names of unfinished files: machine and process id.
 
     Containers may share a folder and a host name, while their process ids are unrelated.
@@ -179,7 +179,7 @@ def _own_mark() -> str:
 @cache  # a folder is searched once
 def _remove_leftovers(folder: Path) -> None:
     """Remove unfinished files of processes of this machine that have ended, killed for example."""
-    pattern = re.compile(rf"\..*\.{_own_mark().partition('-')[0]}-([0-9a-f]+)-[0-9a-f]{{6}}(\.\w+)?")
+    pattern = re.compile(rf"\..*\.{_process_mark().partition('-')[0]}-([0-9a-f]+)-[0-9a-f]{{6}}(\.\w+)?")
     with suppress(OSError):
         for entry in os.scandir(folder):
             found = pattern.fullmatch(entry.name) if entry.name.startswith(".") else None
@@ -201,12 +201,12 @@ def _is_alive(process: int) -> bool:
 @contextmanager
 def temporary_folder() -> Iterator[Path]:
     """Yield a temporary folder, removed after the block; folders of killed processes are removed, too."""
-    machine = _own_mark().partition("-")[0]
+    machine = _process_mark().partition("-")[0]
     for old in Path(tempfile.gettempdir()).glob(f"barn-owl-{machine}-*"):
         number = old.name.split("-")[3]
         if re.fullmatch(r"[0-9a-f]+", number) and not _is_alive(int(number, 16)):
             shutil.rmtree(old, ignore_errors=True)
-    with tempfile.TemporaryDirectory(prefix=f"barn-owl-{_own_mark()}-", ignore_cleanup_errors=True) as folder:
+    with tempfile.TemporaryDirectory(prefix=f"barn-owl-{_process_mark()}-", ignore_cleanup_errors=True) as folder:
         yield Path(folder)
 
 
@@ -228,7 +228,7 @@ def write_json(path: str | Path, content: Any, *, indent: int | None = 2) -> Non
 
     indent : None for what is long and only machines read; it takes a tenth of the time.
     """
-    with whole_file(path) as beside:
+    with atomic_write(path) as beside:
         text = json.dumps(content, indent=indent, ensure_ascii=False, allow_nan=False)
         beside.write_text(text + "\n", encoding="utf-8", errors="backslashreplace")
 

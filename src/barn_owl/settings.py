@@ -61,12 +61,12 @@ def _fault(settings: type[BaseModel], fault: Any) -> str:
     if fault["type"] == "missing":
         return f"{place}: is missing"
     if fault["type"] == "value_error":
-        return "\n".join(_placed(place, line) for line in str(fault["ctx"]["error"]).splitlines())
+        return "\n".join(_place_sound(place, line) for line in str(fault["ctx"]["error"]).splitlines())
     got = fault["input"]
     return f"{place}: {fault['msg'].replace('Input should', 'should')}, got {got!r}"
 
 
-def _placed(place: str, line: str) -> str:
+def _place_sound(place: str, line: str) -> str:
     """Prefix a message of a nested section with the name of the section."""
     if not place:
         return line

@@ -11,7 +11,7 @@ from typing import IO
 import pandas as pd
 
 from barn_owl.errors import OutputError
-from barn_owl.files import checked_target, whole_file
+from barn_owl.files import atomic_write, checked_target
 from barn_owl.wording import how_to_install
 
 TABLE_ENDINGS = (".csv", ".tsv", ".txt", ".parquet", "")
@@ -43,7 +43,7 @@ def write_table(
         return
     path = Path(target)
     checked_target(path, force=force, endings=endings)
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         if path.suffix.lower() == ".parquet":
             write_parquet(table, beside)
         else:

@@ -177,7 +177,7 @@ def harvest(
         free[np.concatenate(taken)] = False
         # The rest of a recording whose label was not found may contain the sound of the label.
         found = [number for number, own_parts in enumerate(taken) if len(own_parts)]
-        nothing = [np.zeros(0, dtype=int), *(_least_like(parts, scores, free, n, per_recording) for n in found)]
+        nothing = [np.zeros(0, dtype=int), *(_least_similar(parts, scores, free, n, per_recording) for n in found)]
         clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
     clips = check_clip_table(clips.sort_values(["label", "score"], ascending=[True, False], ignore_index=True))
     return Harvest(clips=clips, rounds=rounds, skipped_labels=skipped_labels, skipped=skipped)
@@ -390,7 +390,7 @@ def _best(parts: _Parts, confidence: np.ndarray, own: np.ndarray, number: int, m
     return mine[np.argsort(-own[mine], kind="stable")[:most]]
 
 
-def _least_like(parts: _Parts, scores: np.ndarray, free: np.ndarray, number: int, most: int) -> np.ndarray:
+def _least_similar(parts: _Parts, scores: np.ndarray, free: np.ndarray, number: int, most: int) -> np.ndarray:
     """Return the free parts of a recording that are least similar to any label: at most half of them."""
     mine = np.flatnonzero(parts.recording == number)
     mine = mine[np.argsort(scores[mine].max(axis=1), kind="stable")[: min(most, len(mine) // 2)]]

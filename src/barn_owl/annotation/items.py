@@ -12,7 +12,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import audio_info, read_audio, sound_files_below
-from barn_owl.audio.remote import is_elsewhere
+from barn_owl.audio.remote import is_remote
 from barn_owl.clips import check_clip_table
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TableError
@@ -240,7 +240,7 @@ def recordings_at(table: TableOrPath, folder: str | Path | None) -> pd.DataFrame
         If a recording is missing, or several files match.
     """
     table = as_clip_table(table, "table")
-    missing = [file for file in table["file"].unique() if not is_elsewhere(file) and not_a_file(file)]
+    missing = [file for file in table["file"].unique() if not is_remote(file) and not_a_file(file)]
     if not missing:
         return table
     if folder is None:

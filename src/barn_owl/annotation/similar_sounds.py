@@ -231,7 +231,7 @@ def pieces_of(path: str, cache: str | Path | None, beyond: int = 0) -> Iterator[
 
 def _frame_blocks(path: str, cache: str | Path | None) -> Iterator[np.ndarray]:
     """Yield frames of a recording in blocks, from the cache if it has them."""
-    found = None if cache is None else _kept_frames(path, cache)
+    found = None if cache is None else _cached_frames(path, cache)
     if found is None:
         yield from FRONT_END.frame_blocks(stream_audio(path, rate_hz=FRONT_END.rate_hz))
         return
@@ -239,7 +239,7 @@ def _frame_blocks(path: str, cache: str | Path | None) -> Iterator[np.ndarray]:
         yield found[first : first + BLOCK]
 
 
-def _kept_frames(path: str, cache: str | Path) -> np.ndarray | None:
+def _cached_frames(path: str, cache: str | Path) -> np.ndarray | None:
     """Return the frames of a recording as a map of the cache, which computes missing frames; None without a usable
     cache."""
     store, excerpt = FrameCache(cache, FRONT_END), Excerpt(path)
@@ -267,7 +267,7 @@ def _found(
         for piece in pieces_of(path, cache, beyond=max(len(example.levels) for example in examples) + 1):
             for label in labels:
                 own = [number for number, example in enumerate(examples) if example.label == label]
-                score, which = _best_of(piece.levels, examples, own)
+                score, which = _best_candidate(piece.levels, examples, own)
                 candidates[label].append(_highest(last[label], score, which, piece, least))
                 last[label] = float(score[piece.count - 1])
             frames = piece.first + piece.count
@@ -317,7 +317,7 @@ def _patterns(example: Example, size: int) -> list[np.ndarray]:
     return moved
 
 
-def _best_of(levels: np.ndarray, examples: Sequence[Example], own: list[int]) -> tuple[np.ndarray, np.ndarray]:
+def _best_candidate(levels: np.ndarray, examples: Sequence[Example], own: list[int]) -> tuple[np.ndarray, np.ndarray]:
     """Return the similarity of each frame to the most similar example, and the number of the example."""
     score, which = np.full(len(levels), -1.0, dtype=np.float32), np.zeros(len(levels), dtype=np.int32)
     for first in range(0, len(own), TOGETHER):

@@ -26,7 +26,7 @@ from barn_owl.audio.remote import place
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
 from barn_owl.clips.table import TableOrPath, as_clip_table, closed_urls, read_any_table
 from barn_owl.errors import AudioError, OutputError, TableError
-from barn_owl.files import FULL, check_space, whole_file
+from barn_owl.files import FULL, atomic_write, check_space
 from barn_owl.tables import write_table
 
 COLUMNS = ["file", "start_s", "end_s", "label", "score"]
@@ -80,7 +80,7 @@ def write_events(events: TableOrPath, path: str | Path, *, force: bool = False) 
         if len(events["file"].unique()) > 1:
             raise OutputError(f"{path} holds the events of one recording; write one file for each, or another format")
         text = "".join(_cues(events, ending))
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         beside.write_text(text, encoding="utf-8", errors="backslashreplace", newline="")
 
 
@@ -233,7 +233,7 @@ def write_cues(recording: str | Path, events: TableOrPath, path: str | Path, *, 
     if size > LARGEST:
         raise OutputError(f"{path}: {recording} is too long for cue points in a WAV file of 4 GiB at most")
     check_space(Path(path).parent, size)
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         try:
             with (
                 soundfile.SoundFile(os.fsencode(place(recording))) as source,

@@ -19,7 +19,7 @@ import pandas as pd
 
 from barn_owl.archive.entries import COLUMNS, UNKNOWN, StoreEntry, StoreQuery, entries_of
 from barn_owl.errors import OutputError, TableError
-from barn_owl.files import MISSING, is_file, is_folder, not_a_file, whole_file
+from barn_owl.files import MISSING, atomic_write, is_file, is_folder, not_a_file
 from barn_owl.tables import write_parquet
 from barn_owl.wording import how_to_install
 
@@ -51,7 +51,7 @@ class ParquetStore:
             others = is_folder(path) and any(not one.name.startswith(".") for one in path.iterdir())
             if others and not is_file(path / ABOUT):
                 raise OutputError(f"{path} is a folder with other things in it, and no store; give another name")
-            with whole_file(path / ABOUT) as beside:
+            with atomic_write(path / ABOUT) as beside:
                 beside.write_text(json.dumps(FORM) + "\n", encoding="utf-8")
         elif _form(path / ABOUT) != FORM["form"]:
             raise TableError(f"{path} is a store of a newer form; update barn-owl-audio")
@@ -81,7 +81,7 @@ class ParquetStore:
         """See `Store`. Events of an earlier recording with the same name are removed before the manifest changes."""
         place, name = self._place(recorded), (recorded.model, recorded.file)
         if len(events):
-            with whole_file(place) as beside:
+            with atomic_write(place) as beside:
                 write_parquet(events, beside)
         if not recorded.reason:
             before = self._places().get(name)
@@ -121,7 +121,7 @@ class ParquetStore:
 
     def keep_piece(self, name: str, content: bytes) -> None:
         """See `Store`."""
-        with whole_file(self._unfinished / name) as beside:
+        with atomic_write(self._unfinished / name) as beside:
             beside.write_bytes(content)
 
     def piece(self, name: str) -> bytes | None:

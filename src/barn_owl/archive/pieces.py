@@ -54,13 +54,13 @@ class PieceResult:
 
 
 def score_pieces(
-    pieces: Sequence[Piece], *, model: Model, decoding: DecodingSettings | None, ahead: bool = False
+    pieces: Sequence[Piece], *, model: Model, decoding: DecodingSettings | None, read_ahead: bool = False
 ) -> list[PieceResult]:
     """Score pieces in this process or a worker; whole recordings are decoded at once if `decoding` is given."""
-    return [_scored(piece, model, decoding, ahead=ahead) for piece in pieces]
+    return [_scored(piece, model, decoding, read_ahead=read_ahead) for piece in pieces]
 
 
-def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ahead: bool) -> PieceResult:
+def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, read_ahead: bool) -> PieceResult:
     result = PieceResult(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
     try:
         before = piece.stamp or Excerpt(piece.name).stamp()
@@ -69,7 +69,7 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, ah
             piece.name,
             chunk=piece.chunk,
             until=piece.until,
-            ahead=ahead,
+            read_ahead=read_ahead,
             spent=result.spent,
             flaws=result.flaws,
         )

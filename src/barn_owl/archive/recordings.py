@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from pathlib import Path, PurePath
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.audio.remote import files_below, is_elsewhere, place, sound_files_below
+from barn_owl.audio.remote import files_below, is_remote, place, sound_files_below
 from barn_owl.clips.table import closed_urls, read_any_table
 from barn_owl.errors import TableError
 from barn_owl.files import is_folder, real_path
@@ -47,7 +47,7 @@ def find_recordings(sources: Sequence[str | Path], *, urls: bool = False) -> lis
             table = read_any_table(source)
             if "file" not in table:
                 raise TableError(f"{source} has no column 'file' that names recordings")
-            named = [str(file) if is_elsewhere(file) else str(source.parent / str(file)) for file in table["file"]]
+            named = [str(file) if is_remote(file) else str(source.parent / str(file)) for file in table["file"]]
             found += named if urls else closed_urls(named, str(source))
         else:
             found.append(str(source))
@@ -69,7 +69,7 @@ def _elsewhere(url: str) -> list[str]:
 
 def name_of(path: str) -> str:
     """Return the name by which workers open a recording and stores identify it, as text without surrogates."""
-    return path if is_elsewhere(path) else as_text(str(real_path(path)))
+    return path if is_remote(path) else as_text(str(real_path(path)))
 
 
 def trace_files_of(recordings: Sequence[str], folder: str | Path) -> dict[str, Path]:

@@ -164,7 +164,7 @@ def read_store(
     >>> list(barn_owl.archive.read_store("store.sqlite"))[:4]
     ['file', 'start_s', 'end_s', 'label']
     """
-    store = opened_to_read(path)
+    store = open_for_reading(path)
     query = StoreQuery(model=the_model(store, model), day=day, recorder=recorder, files=tuple(files))
     parts = list(store.batches(query))
     table = pd.concat(parts, ignore_index=True) if parts else pd.DataFrame(columns=list(COLUMNS))
@@ -172,7 +172,7 @@ def read_store(
     return ordered if (ordered["clock"] != "").any() else ordered.drop(columns="clock")
 
 
-def opened_to_read(path: str | Path) -> Store:
+def open_for_reading(path: str | Path) -> Store:
     """Open a store that must be there."""
     if not_a_file(path) == MISSING:
         raise TableError(f"{path} does not exist; it should be a store of events")
@@ -202,7 +202,7 @@ def events_of_recordings(path: str | Path, recordings: Iterable[str]) -> pd.Data
     Raises TableError when the store has none of the recordings.
     """
     names = [Path(file).name for file in recordings]
-    files = [one.file for one in opened_to_read(path).recordings() if Path(one.file).name in set(names)]
+    files = [one.file for one in open_for_reading(path).recordings() if Path(one.file).name in set(names)]
     if not files:
         raise TableError(f"{path} has none of the given recordings, such as {names[0]}")
     return read_store(path, files=files)
@@ -235,7 +235,7 @@ def store_hours(path: str | Path, *, model: str = "", day: str = "", recorder: s
     >>> list(barn_owl.archive.store_hours("store.sqlite"))[-1]
     'recorded_s'
     """
-    store = opened_to_read(path)
+    store = open_for_reading(path)
     own = the_model(store, model)
     query = StoreQuery(model=own, day=day, recorder=recorder)
     return hours_of([one for one in store.recordings(own) if query.takes(one)])

@@ -69,7 +69,7 @@ class Archive:
         and the ``megabytes`` it sent.
     seconds : float
         How long it took in all.
-    heard_s : dict[str, float]
+    processed_s : dict[str, float]
         How much of each recording that is done could be read, in seconds.
     tables : dict[str, pd.DataFrame]
         Events by recording, without a store.
@@ -91,7 +91,7 @@ class Archive:
     stopped: bool = False
     work: pd.DataFrame = field(default_factory=pd.DataFrame)
     seconds: float = 0.0
-    heard_s: dict[str, float] = field(default_factory=dict, repr=False)
+    processed_s: dict[str, float] = field(default_factory=dict, repr=False)
     tables: dict[str, pd.DataFrame] = field(default_factory=dict, repr=False)
     store: Store | None = field(default=None, repr=False)
     model: str = ""
@@ -198,7 +198,7 @@ def tag_archive(
     warn_of_clip_settings(model)
     paths = [as_text(str(path)) for path in recordings]
     traces = {} if score_traces is None else trace_files_of(paths, Path(score_traces))
-    begin, kept = time.perf_counter(), _kept_before(archive, keeping, paths, traces)
+    begin, kept = time.perf_counter(), _finished_before(archive, keeping, paths, traces)
     left = [path for path in paths if path not in kept]
     infos = dict(zip(left, each(_info, list(map(name_of, left)), workers, at_once=BUNDLE), strict=True))
     joiner = _Joiner(archive, model, settings, keeping, traces)
@@ -219,11 +219,13 @@ def tag_archive(
     return archive
 
 
-def _kept_before(archive: Archive, keeping: Keeping | None, paths: list[str], traces: Mapping[str, Path]) -> set[str]:
+def _finished_before(
+    archive: Archive, keeping: Keeping | None, paths: list[str], traces: Mapping[str, Path]
+) -> set[str]:
     """Note the recordings that the store has already, and return them; with traces only where theirs are there."""
     if keeping is not None:
-        archive.heard_s = keeping.done_before([path for path in paths if not traces or is_file(traces[path])])
-        archive.kept = list(archive.heard_s)
+        archive.processed_s = keeping.done_before([path for path in paths if not traces or is_file(traces[path])])
+        archive.kept = list(archive.processed_s)
         archive.done += archive.kept
     return set(archive.kept)
 
@@ -234,7 +236,7 @@ def _score(
     """Score recordings, those of at least `cut_from_s` in pieces; return the failed ones with the reason."""
     alone = not on_cluster() and (workers == 1 or tally.total_s < ALONE_S)
     decoding = None if joiner.traces else joiner.decoding
-    work = partial(score_pieces, model=joiner.model, decoding=decoding, ahead=alone and workers > 1)
+    work = partial(score_pieces, model=joiner.model, decoding=decoding, read_ahead=alone and workers > 1)
     pieces = ((joiner.open(path, info, tally, cut_from_s), info) for path, info in infos.items())
     failed: dict[str, str] = {}
     bundles = _bundles(pieces, alone=alone)
@@ -304,7 +306,7 @@ class _Open:
     decoder: EventDecoder | None
     events: list[Event] = field(default_factory=list)
     blocks: list[ScoreBlock] = field(default_factory=list)
-    heard_s: float = 0.0
+    processed_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -334,7 +336,7 @@ class _Joiner:
         before = self.keeping.scored_before(pieces)
         self._push(self.opened[path], before)
         scored_s = sum(len(block.activity) for block in before) * self.model.step_s
-        self.opened[path].heard_s = scored_s
+        self.opened[path].processed_s = scored_s
         tally.done_s += scored_s
         return pieces[len(before) :]
 
@@ -353,7 +355,7 @@ class _Joiner:
             return False
         if result.events is not None:
             opened.events, opened.decoder = result.events, None
-        opened.heard_s += result.seconds
+        opened.processed_s += result.seconds
         self._push(opened, result.blocks)
         if piece.last:
             self._finish(piece, self.opened.pop(piece.path), result.content)
@@ -370,10 +372,10 @@ class _Joiner:
     def _finish(self, piece: Piece, opened: _Open, content: str) -> None:
         """Store the events of a recording that is scored to its end."""
         path, duration_s = piece.path, opened.info.duration_s
-        heard_s = min(opened.heard_s, duration_s)
-        if duration_s - heard_s < self.model.window_s:  # steps do not fill the last moment
-            heard_s = duration_s
-        self.archive.heard_s[path] = heard_s
+        processed_s = min(opened.processed_s, duration_s)
+        if duration_s - processed_s < self.model.window_s:  # steps do not fill the last moment
+            processed_s = duration_s
+        self.archive.processed_s[path] = processed_s
         if opened.decoder is not None:
             opened.events += opened.decoder.finish()
         events = event_table(opened.events, path, duration_s)
@@ -382,7 +384,7 @@ class _Joiner:
         if self.keeping is None:
             self.archive.tables[path] = events
         else:
-            self.keeping.keep(path, content, heard_s, events)
+            self.keeping.keep(path, content, processed_s, events)
             if piece.chunk:
                 self.keeping.drop_pieces(piece)
         self.archive.done.append(path)

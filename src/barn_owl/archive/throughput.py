@@ -15,7 +15,7 @@ from threadpoolctl import threadpool_limits
 from barn_owl.archive.pieces import Piece, score_pieces
 from barn_owl.archive.recordings import name_of
 from barn_owl.audio import audio_info, stream_audio
-from barn_owl.audio.remote import is_elsewhere
+from barn_owl.audio.remote import is_remote
 from barn_owl.model import Model
 from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.parallel import each
@@ -154,7 +154,7 @@ def measure_throughput(
     workers = pd.DataFrame(rows)
     workers["gain"] = workers["real_time"] / workers["real_time"].iloc[0]
     speed = Speed(stages=stages, workers=workers, cores=cores)
-    speed.advice = _advice(speed, elsewhere=is_elsewhere(name))
+    speed.advice = _advice(speed, elsewhere=is_remote(name))
     return speed
 
 
@@ -172,7 +172,7 @@ def _stages(model: Model, name: str, length_s: float) -> dict[str, Callable[[], 
     frames: list[Any] = []
 
     def read() -> None:
-        if is_elsewhere(name):
+        if is_remote(name):
             for _ in stream_audio(name, end_s=length_s):
                 pass
             return

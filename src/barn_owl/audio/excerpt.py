@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from barn_owl.audio.remote import is_elsewhere, remote_stamp
+from barn_owl.audio.remote import is_remote, remote_stamp
 from barn_owl.names import as_text, from_text
 
 
@@ -31,7 +31,7 @@ class Excerpt:
 
     def stamp(self) -> tuple[str, int, int]:
         """Where the file is, its size and when it was changed: if all are the same, so is the content."""
-        if is_elsewhere(self.file):
+        if is_remote(self.file):
             return remote_stamp(self.file)
         name = from_text(self.file)
         status = os.stat(name)  # noqa: PTH116 - thousands of these are requested before training starts
@@ -40,7 +40,7 @@ class Excerpt:
     def content(self) -> str:
         """Return the SHA-256 of the file, which identifies it after moving; of a remote file, of the facts from its
         store."""
-        if is_elsewhere(self.file):
+        if is_remote(self.file):
             return hashlib.sha256(repr(remote_stamp(self.file)).encode()).hexdigest()
         with open(from_text(self.file), "rb", buffering=0) as file:  # noqa: PTH123 - as above
             return hashlib.file_digest(file, "sha256").hexdigest()

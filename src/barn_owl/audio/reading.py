@@ -215,7 +215,7 @@ def stream_audio(
     with _opened(path, all_of_it=end_s is None) as file:
         start, end = _excerpt(path, file, start_s, end_s)
         if "data : " in file.extra_info and "(should be" in file.extra_info:  # message of libsndfile
-            tell_flaws(path, ["holds less sound than its header says; used as far as it goes"], flaws)
+            report_flaws(path, ["holds less sound than its header says; used as far as it goes"], flaws)
         blocks = blocks_of(path, file, start, end, flaws)
         if channel == "loudest":
             power = sum(np.einsum("sc,sc->c", block, block, dtype=np.float64) for block in blocks)
@@ -320,7 +320,7 @@ def blocks_of(
         found.append(f"breaks off at {position / rate:.3f} s of {end / rate:.3f} s; used as far as it goes")
     if invalid:
         found.append(f"{invalid} samples are not finite or above {MAX_SAMPLE:g} times full scale; taken as silence")
-    tell_flaws(path, found, flaws)
+    report_flaws(path, found, flaws)
 
 
 def silence_invalid(block: np.ndarray) -> int:
@@ -356,7 +356,7 @@ def _decoded(file: soundfile.SoundFile, start: int, end: int) -> Iterator[np.nda
         yield block
 
 
-def tell_flaws(path: Path | str, found: list[str], flaws: list[str] | None) -> None:
+def report_flaws(path: Path | str, found: list[str], flaws: list[str] | None) -> None:
     """Add faults of a recording to `flaws` or, without it, to the log."""
     if flaws is not None:
         flaws.extend(found)

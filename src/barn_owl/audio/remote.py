@@ -38,14 +38,14 @@ PERMANENT_ERRORS = (FileNotFoundError, PermissionError, IsADirectoryError, NotIm
 """Errors that trying again does not help."""
 
 
-def is_elsewhere(name: str | Path) -> bool:
+def is_remote(name: str | Path) -> bool:
     """Return whether a name is a URL rather than a path: ``s3://bucket/night.flac``, ``https://host/night.wav``."""
     return is_url(str(name))
 
 
 def place(name: str | Path) -> Path | str:
     """Return a path as it is opened, or a URL unchanged."""
-    return str(name) if is_elsewhere(name) else Path(from_text(str(name)))
+    return str(name) if is_remote(name) else Path(from_text(str(name)))
 
 
 def sound_files_below(folder: str | Path) -> list[Path]:
@@ -195,13 +195,13 @@ def _steadily(get: Callable[[], Got]) -> Got:
         try:
             return get()
         except Exception as error:
-            if _is_for_good(error):
+            if _is_permanent(error):
                 raise
         time.sleep(wait_s)
     return get()
 
 
-def _is_for_good(error: Exception) -> bool:
+def _is_permanent(error: Exception) -> bool:
     """Return whether a retry is useless: the file is missing, or access is denied, as reported by the store."""
     status = _status(error)
     if status:

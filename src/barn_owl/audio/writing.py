@@ -8,7 +8,7 @@ import soundfile
 
 from barn_owl.audio.samples import as_samples
 from barn_owl.errors import AudioError
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 
 BLOCK = 65_536
 """Samples encoded at a time: some versions of libsndfile crash on large OGG writes."""
@@ -55,7 +55,7 @@ def write_audio(
     if not soundfile.check_format(format_name, encoding):
         raise AudioError(f"{path}: no sound format for the ending {path.suffix!r} with encoding {encoding}")
     samples = as_samples(samples)
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         try:
             channels = 1 if samples.ndim == 1 else samples.shape[1]
             with soundfile.SoundFile(

@@ -195,10 +195,12 @@ def _sums(stage: Stage, own: QuantizedStage, met: np.ndarray) -> np.ndarray:
 def _sum(stage: Stage, own: QuantizedStage, made: np.ndarray, x: np.ndarray) -> np.ndarray:
     if own.scales is None:
         raise AssertionError
-    (of_made, of_input), (zero_made, _) = own.scales.tolist()
+    (inner_multiplier, of_input), (zero_inner, _) = own.scales.tolist()
     crop = (stage.span - 1) // 2
     given = x.reshape(len(x), -1)[crop : crop + len(made)].reshape(made.shape)
-    total = (made.astype(np.int64) - zero_made) * of_made + (given.astype(np.int64) - own.zero_in) * of_input
+    total = (made.astype(np.int64) - zero_inner) * inner_multiplier + (
+        given.astype(np.int64) - own.zero_in
+    ) * of_input
     return _int8(_shifted(total, SUM_SHIFT) + own.zero_out)
 
 

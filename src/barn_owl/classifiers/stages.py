@@ -131,11 +131,11 @@ def _step(shape: Shape) -> tuple[int, int]:
     return (shape[1], shape[2]) if len(shape) == 3 else (1, shape[-1])
 
 
-def every_stage(stages: Sequence[Stage]) -> list[Stage]:
+def all_stages(stages: Sequence[Stage]) -> list[Stage]:
     """Return all stages in order, inner stages after their residual stage."""
     found: list[Stage] = []
     for stage in stages:
-        found += [stage, *every_stage(stage.inner)]
+        found += [stage, *all_stages(stage.inner)]
     return found
 
 

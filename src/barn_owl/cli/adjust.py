@@ -40,7 +40,7 @@ def command(
     force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Find decoding settings on recordings with true events.
+    """Find decoding settings on recordings with known events.
 
     Chooses the settings of MODEL with the highest event F1 on the recordings of the table TRUTH, or the highest
     recall within a limit of false alarms, and stores them in MODEL. Also cross-validates them: settings are chosen

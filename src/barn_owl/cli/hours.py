@@ -44,10 +44,10 @@ def command(
 
     from barn_owl.archive.entries import StoreQuery
     from barn_owl.archive.formats import ENDINGS
-    from barn_owl.archive.store import hours_of, opened_to_read, the_model
+    from barn_owl.archive.store import hours_of, open_for_reading, the_model
 
     common.check_outputs(endings={out: (".csv", *common.FIGURES), events_out: ENDINGS}, force=force)
-    opened = opened_to_read(store)
+    opened = open_for_reading(store)
     own = the_model(opened, model)
     query = StoreQuery(model=own, day=day, recorder=recorder)
     known = [one for one in opened.recordings(own) if query.takes(one)]

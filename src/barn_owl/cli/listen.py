@@ -110,7 +110,7 @@ def command(
         for notifier in _notifiers(run_command, post, undelivered, excerpts, notify_interval_s, source.rate_hz):
             opened.callback(_close, voice, notifier)
             notifiers.append(notifier)
-        _say_first(voice, listener, speed)
+        _report_first(voice, listener, speed)
         stop = opened.enter_context(common.stopping())
         with _view(voice, listener, lines=lines) as view:
             for found in listener.steps(stop):
@@ -155,7 +155,7 @@ def _close(voice: common.Terminal, notifier: Notifier) -> None:
         voice.warn(f"notifications: {notifier.sent} sent, {notifier.failed} failed, {notifier.dropped} dropped{kept}")
 
 
-def _say_first(voice: common.Terminal, listener: Listener, speed: float) -> None:
+def _report_first(voice: common.Terminal, listener: Listener, speed: float) -> None:
     latency_s = listener.latency_s / (speed if math.isfinite(speed) and speed > 1 else 1)
     voice.say(
         f"Listening for {', '.join(listener.model.event_labels)}. Events are reported within {latency_s:.1f} s of "

@@ -61,7 +61,7 @@ def command(
         clips, unread = gathered.clips, gathered.skipped
     else:
         clips, unread = common.read_clips(what), {}
-    _look_at_clips(voice, clips, unread, out, front_end, examples=examples, workers=workers, force=force)
+    _look_at_table(voice, clips, unread, out, front_end, examples=examples, workers=workers, force=force)
 
 
 def _look_at_file(
@@ -94,7 +94,7 @@ def _look_at_file(
     voice.result(**facts)
 
 
-def _look_at_clips(
+def _look_at_table(
     voice: common.Terminal,
     clips: pd.DataFrame,
     unread: dict[str, str],

@@ -210,14 +210,14 @@ def run(arguments: list[str] | None = None) -> int:
         _discard_output()
         return 1
     except Exception as error:
-        if not _out_of_processes(error):
+        if not _is_process_limit(error):
             raise
         _report("no further thread or process can be started; raise the limit (ulimit -u), or use --workers 1")
         return 1
     return code if isinstance(code, int) else 0
 
 
-def _out_of_processes(error: BaseException | None) -> bool:
+def _is_process_limit(error: BaseException | None) -> bool:
     """Return whether an error is due to a limit of threads and processes, also by its cause."""
     while error is not None:
         if isinstance(error, BlockingIOError) or "can't start new thread" in str(error):

@@ -99,7 +99,7 @@ def command(
     model = owl.device.on_runtime(model) if runtime == "onnx" else model
     decoding = model.decoding.but(**changes)
     files = owl.find_recordings(recordings, urls=common.table_urls())
-    _check_what_is_written(files, out=out, store=store, traces=traces, excerpts=excerpts, cues=cues, force=force)
+    _check_output(files, out=out, store=store, traces=traces, excerpts=excerpts, cues=cues, force=force)
     starts = _starts(files, begins, zone, needed=hours is not None)
     archive = tag_aloud(voice, model, files, decoding, workers=workers, store=store, traces=traces, starts=starts)
     if not archive.done and not archive.stopped:
@@ -109,13 +109,13 @@ def command(
             events = with_clock(archive.events, starts) if any(starts.values()) else archive.events
             common.write_table(events, out, force=force)
         _report(voice, archive, len(files), out, store)
-        _tell_of_work(voice, archive)
+        _report_work(voice, archive)
         if runtime == "onnx":
-            _tell_of_runtime(voice, archive, model)
+            _report_runtime(voice, archive, model)
         _caveat(voice, model, archive)
         _write_more(voice, archive, excerpts=excerpts, around_s=around_s, cues=cues, force=force)
         if hours is not None:
-            write_hours(voice, owl.archive.hours_table(archive.events, starts, archive.heard_s), hours)
+            write_hours(voice, owl.archive.hours_table(archive.events, starts, archive.processed_s), hours)
     if archive.stopped:
         raise KeyboardInterrupt
     if figure is not None:
@@ -128,7 +128,7 @@ def command(
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
 
-def _check_what_is_written(
+def _check_output(
     files: list[str],
     *,
     out: Path | None,
@@ -243,7 +243,7 @@ def _caveat(voice: common.Terminal, model: owl.Model, archive: owl.archive.Archi
     from barn_owl.tag.caveats import recording_caveats_of
 
     for file in archive.done[:DOUBTED]:
-        for sentence in recording_caveats_of(model, file, archive.events_of([file]), archive.heard_s[file]):
+        for sentence in recording_caveats_of(model, file, archive.events_of([file]), archive.processed_s[file]):
             voice.warn(sentence)
 
 
@@ -261,7 +261,7 @@ def _report(
     )  # fmt: skip
 
 
-def _tell_of_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:
+def _report_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:
     """Print speed and time by stage; on a cluster also by worker."""
     work = archive.work
     hours = float(work["hours"].sum()) if len(work) else 0.0
@@ -278,7 +278,7 @@ def _tell_of_work(voice: common.Terminal, archive: owl.archive.Archive) -> None:
         voice.table(work.assign(waiting=waiting), title="by worker, seconds")
 
 
-def _tell_of_runtime(voice: common.Terminal, archive: owl.archive.Archive, model: owl.Model) -> None:
+def _report_runtime(voice: common.Terminal, archive: owl.archive.Archive, model: owl.Model) -> None:
     """Print the device of the network, and its share of the time."""
     device = getattr(model.classifier, "device", "")
     if not len(archive.work):

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS
-from barn_owl.audio.remote import is_elsewhere
+from barn_owl.audio.remote import is_remote
 from barn_owl.clips.check_labels import counts, for_folders, spelling_variants, spellings
 from barn_owl.clips.doubtful import doubtful_labels
 from barn_owl.clips.duplicates import SAME, linked, near_duplicates, same_content
@@ -122,7 +122,7 @@ def check_clips(
         found += [*_sounds(clips, measures), *_whole_recordings(clips, measures), *_odd_ones(clips, measures)]
         found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
         links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
-        copy_of = _named_copies(linked(len(clips), links), measures)
+        copy_of = _copy_names(linked(len(clips), links), measures)
     found += [*_leaks(clips.assign(copy_of=copy_of) if audio else clips), *_sides(clips)]
     return Check(
         findings=_table(clips, found),
@@ -139,7 +139,7 @@ def _files(clips: pd.DataFrame) -> Iterator[Finding]:
     beside = {as_text(str(path)) for folder in folders if is_folder(folder) for path in folder.iterdir()
               if path.suffix.lower() in AUDIO_ENDINGS and not path.name.startswith(".")}  # fmt: skip
     for row, file in clips.drop_duplicates("file")["file"].items():
-        if is_elsewhere(file):
+        if is_remote(file):
             continue
         if _absolute(file) not in beside and (why := not_a_file(file)):
             yield Finding("no file", f"{file} {why}", row=int(str(row)))
@@ -172,7 +172,7 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
     for row, measured in enumerate(measures):
         facts = measured.facts
         if facts is None:
-            if is_elsewhere(clips["file"][row]) or is_file(clips["file"][row]):  # else it is reported already
+            if is_remote(clips["file"][row]) or is_file(clips["file"][row]):  # else it is reported already
                 yield Finding("unreadable", measured.skipped, row=row)
             continue
         for flaw in measured.flaws:
@@ -319,7 +319,7 @@ def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipInspection], found: Seq
     )
 
 
-def _named_copies(copy_of: np.ndarray, measures: list[ClipInspection]) -> np.ndarray:
+def _copy_names(copy_of: np.ndarray, measures: list[ClipInspection]) -> np.ndarray:
     """Name copies by their content, so that copies of several tables stay apart; "" without a copy."""
     prints = pd.Series([one.facts.fingerprint if one.facts else "" for one in measures], dtype=object)
     by_copy = prints.groupby(copy_of)

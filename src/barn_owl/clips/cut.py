@@ -66,7 +66,7 @@ def find_takes(
             f"{path} is {info.duration_s:.3g} s long, shorter than the clips of {settings.length_s:g} s requested"
         )
     front_end = _front_end(info.rate_hz)
-    level = np.concatenate([*_standing_out(path, front_end)])
+    level = np.concatenate([*_level_above_quiet(path, front_end)])
     events = _events(level, front_end, settings)
     starts = _starts(events, settings, info.duration_s, np.random.default_rng(seed))
     for number in np.flatnonzero(events[:, 1] - events[:, 0] > settings.length_s):
@@ -83,7 +83,7 @@ def _front_end(rate_hz: int) -> FrontEnd:
     return FrontEnd(rate_hz=rate_hz, frame_ms=20, hop_ms=5, bands=24, low_hz=min(80, rate_hz / 20))
 
 
-def _standing_out(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
+def _level_above_quiet(path: str | Path, front_end: FrontEnd) -> Iterator[np.ndarray]:
     """Yield the level of each frame above the quiet, in dB, mean over bands; in blocks."""
     around: deque[np.ndarray] = deque()
     quiets: deque[np.ndarray] = deque()

@@ -45,7 +45,7 @@ def near_duplicates(
 ) -> pd.DataFrame:
     """Find pairs of clips that may be the same recording though not the same samples.
 
-    Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, from `SIMILAR` to 1.
+    Returns the columns ``first`` and ``second`` (row numbers, first < second) and ``similarity``, `SIMILAR` to 1.
     Candidates have the nearest fingerprints; their samples are taken from `kept`, or read again, and correlated.
     Excerpts of a file, which may overlap, are not compared.
     """

@@ -150,7 +150,7 @@ def load_frames(
         threadpool_limits(limits=1, user_api="blas"),
         store.adding() if store is not None and missing else nullcontext() as adding,
     ):
-        work = partial(_computed_and_known, front_end=front_end, settings=settings, known=adding is not None)
+        work = partial(_compute_identified, front_end=front_end, settings=settings, known=adding is not None)
         results = each(work, [requested[row] for row in missing], workers, at_once=FILES_PER_TASK)
         for row, (result, sha256) in zip(missing, results, strict=True):
             if adding is not None and sha256:
@@ -182,7 +182,7 @@ def _found(store: FrameCache | None, excerpt: Excerpt) -> np.ndarray | None:
         return None  # reported when it is read
 
 
-def _computed_and_known(
+def _compute_identified(
     excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings, *, known: bool
 ) -> tuple[np.ndarray | str, str]:
     """Return the frames of an excerpt or the reason why there are none, and the identity of its file."""

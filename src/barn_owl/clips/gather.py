@@ -91,7 +91,7 @@ def gather_folder(
         first = next(iter(skipped.values()))
         raise TableError(f"none of the {len(paths)} sound files in {folder} can be read; the first: {first}")
     if label_folder == "first":
-        _tell_of_silent_folders(folder, {path.relative_to(folder).parts[0] for path in paths})
+        _report_silent_folders(folder, {path.relative_to(folder).parts[0] for path in paths})
     at = 0 if label_folder == "first" else -2
     labels = [path.relative_to(folder).parts[at] if path.parent != folder else "" for path in usable]
     clips = pd.DataFrame({"file": [str(path) for path in usable], "label": labels})
@@ -101,7 +101,7 @@ def gather_folder(
     return Gathered(clips=check_clip_table(clips, where=str(folder)), skipped=skipped)
 
 
-def _tell_of_silent_folders(folder: Path, sounding: set[str]) -> None:
+def _report_silent_folders(folder: Path, sounding: set[str]) -> None:
     silent = [
         name
         for path in sorted(Path(from_text(str(folder))).iterdir())

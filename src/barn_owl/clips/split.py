@@ -63,7 +63,7 @@ def split_clips(
     np.add.at(counts, (group_numbers, label_numbers), 1)
 
     given = clips["split"].to_numpy(dtype=object) if "split" in clips else np.full(len(clips), "", dtype=object)
-    split_of, splits = _given_sides(given, group_numbers, groups.tolist()), [0, 1, 2]
+    split_of, splits = _given_splits(given, group_numbers, groups.tolist()), [0, 1, 2]
     if (split_of >= 0).all() and not (split_of == 1).any():
         split_of, splits = np.where(split_of == 0, -1, split_of), [0, 1]
     if len(groups) < len(SPLITS) and (split_of < 0).any():
@@ -151,7 +151,7 @@ def fold_clips(clips: TableOrPath, folds: int = 5, *, seed: int = 0, shares: Sha
     counts = np.zeros((len(groups), len(labels)))
     np.add.at(counts, (group_numbers, label_numbers), 1)
     fold_of = np.full(len(groups), -1)
-    _share_out(counts, fold_of, list(range(folds)), np.full(folds, 1 / folds), np.random.default_rng(seed))
+    _assign_splits(counts, fold_of, list(range(folds)), np.full(folds, 1 / folds), np.random.default_rng(seed))
     return clips.assign(fold=fold_of[group_numbers] + 1)
 
 
@@ -263,7 +263,7 @@ def _joined(splits: np.ndarray) -> str:
     return ", ".join(sorted(splits, key=SPLITS.index))
 
 
-def _given_sides(given: np.ndarray, group_numbers: np.ndarray, groups: list[str]) -> np.ndarray:
+def _given_splits(given: np.ndarray, group_numbers: np.ndarray, groups: list[str]) -> np.ndarray:
     """Return the split each group has already, -1 for none; shape (groups,)."""
     split_of = np.full(len(groups), -1)
     for number, split in enumerate(SPLITS):
@@ -293,10 +293,10 @@ def _place(
     """Assign to each group without a split the split of `splits` that brings the shares of labels closest to the
     goal."""
     share = np.array([shares.train, shares.validation, shares.test])
-    _share_out(counts, split_of, splits, share, rng)
+    _assign_splits(counts, split_of, splits, share, rng)
 
 
-def _share_out(
+def _assign_splits(
     counts: np.ndarray, split_of: np.ndarray, splits: list[int], share: np.ndarray, rng: np.random.Generator
 ) -> None:
     """Place whole groups so that the labels' shares come near to `share` on `splits`.

@@ -31,7 +31,7 @@ class Shares(Settings):
     never move existing clips; shares hold on average only."""
 
     @model_validator(mode="after")
-    def _sum_to_one(self) -> "Shares":
+    def _check_sum(self) -> "Shares":
         total = self.train + self.validation + self.test
         if abs(total - 1) > 1e-6:
             raise ValueError(f"train, validation and test must sum to 1, got {total:g}")

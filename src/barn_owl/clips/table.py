@@ -18,7 +18,7 @@ from typing import IO, Any, TypeAlias
 import numpy as np
 import pandas as pd
 
-from barn_owl.audio.remote import AUDIO_ENDINGS, is_elsewhere
+from barn_owl.audio.remote import AUDIO_ENDINGS, is_remote
 from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import TableError
 from barn_owl.files import not_a_file
@@ -248,14 +248,14 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False,
     where = "standard input" if not isinstance(source, str | Path) else str(source)
     clips = check_clip_table(table, where=where)
     folder = Path(source).parent if isinstance(source, str | Path) else Path()
-    named = [file if is_elsewhere(file) else os.path.normpath(folder / file) for file in clips["file"]]
+    named = [file if is_remote(file) else os.path.normpath(folder / file) for file in clips["file"]]
     clips["file"] = named if urls else closed_urls(named, where)
     return clips
 
 
 def closed_urls(files: Iterable[str], where: str) -> list[str]:
     """Close the URLs among the files of a table; see `barn_owl.names.closed_url`. A warning counts them."""
-    closed = [closed_url(file) if is_elsewhere(file) else file for file in files]
+    closed = [closed_url(file) if is_remote(file) else file for file in files]
     count = sum(map(is_closed_url, closed))
     if count:
         logger.warning("%s: %d rows name URLs, such URLs are opened only on request", where, count)
@@ -414,4 +414,4 @@ def _relative(files: Iterable[str], folder: Path) -> list[str]:
         parent, name = os.path.split(file)
         return (named(parent) / name).as_posix()
 
-    return [file if is_elsewhere(file) else one(file) for file in files]
+    return [file if is_remote(file) else one(file) for file in files]

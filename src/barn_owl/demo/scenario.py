@@ -15,7 +15,7 @@ from barn_owl.audio import resample, write_audio
 from barn_owl.clips import write_clip_table
 from barn_owl.demo.recorders import NIGHT_RECORDER, RECORDERS, Tape, at_distance, record
 from barn_owl.demo.sounds import BACKGROUND, EVENTS, RATE_HZ, UNKNOWN, water
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 from barn_owl.parallel.processes import begin_process, starting
 
 LABELS = (*EVENTS, BACKGROUND)
@@ -93,7 +93,7 @@ def write_harbor(
         for done, _ in enumerate(results, start=1):
             if progress:
                 progress(done, len(jobs))
-    _break_off(places.clips / "halyard" / "crane_999.flac")
+    _truncate(places.clips / "halyard" / "crane_999.flac")
     return places
 
 
@@ -104,7 +104,7 @@ def _call(job: Callable[[], None]) -> None:
 def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
     rng = np.random.default_rng([seed, 1, label, number])
     recorder = RECORDERS[number % len(RECORDERS)]
-    odd = _odd_one(label, number)
+    odd = _faulty_clip(label, number)
     sounding = LABELS[(label + 1 + number) % len(LABELS)] if odd == "mislabeled" else LABELS[label]
     take = record(recorder, _clip_sound(rng, sounding), rng)
     rate_hz = recorder.rate_hz
@@ -119,7 +119,7 @@ def _write_clip(folder: Path, seed: int, label: int, number: int) -> None:
     write_audio(folder / LABELS[label] / f"{recorder.name}_{number:03d}{recorder.ending}", take, rate_hz, force=True)
 
 
-def _odd_one(label: int, number: int) -> str:
+def _faulty_clip(label: int, number: int) -> str:
     """Return the fault of a clip; blank for most."""
     odd = {(0, 11): "mislabeled", (2, 34): "mislabeled", (3, 23): "mislabeled", (5, 41): "mislabeled"}
     odd |= {(1, 5): "silent", (4, 38): "silent", (0, 24): "192 kHz"}
@@ -153,7 +153,7 @@ def _loud_rms(sound: np.ndarray) -> float:
     return float(np.sqrt((total[width:] - total[:-width]).max() / width))
 
 
-def _break_off(path: Path) -> None:
+def _truncate(path: Path) -> None:
     """Leave a file as a copy that was cut off in its header."""
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_bytes(b"fLaC\x00\x00\x00\x22\x10\x00")
@@ -180,7 +180,7 @@ def _write_night(places: Harbor, seed: int, minutes: float) -> None:
     rows: list[dict[str, object]] = []
     hanging = np.zeros(0)  # tail in the next block
     with (
-        whole_file(places.recording) as beside,
+        atomic_write(places.recording) as beside,
         soundfile.SoundFile(beside, "w", NIGHT_RECORDER.rate_hz, 1, subtype="PCM_16", format="FLAC") as file,
     ):
         for first in range(0, total, round(BLOCK_S * RATE_HZ)):

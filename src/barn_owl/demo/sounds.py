@@ -27,7 +27,7 @@ def _noise(rng: np.random.Generator, samples: int, low_hz: float, high_hz: float
     return np.asarray(noise / (noise.std() + 1e-12))
 
 
-def _peak_one(samples: np.ndarray) -> np.ndarray:
+def _normalized_peak(samples: np.ndarray) -> np.ndarray:
     return np.asarray(samples / (np.abs(samples).max() + 1e-12))
 
 
@@ -82,7 +82,7 @@ def foghorn(rng: np.random.Generator) -> np.ndarray:
     dull = scipy.signal.sosfilt(scipy.signal.butter(1, 900, fs=RATE_HZ, output="sos"), out)
     for delay in rng.uniform(0.3, 1.1, size=2):
         _add(with_echo, delay, dull * rng.uniform(0.1, 0.3))
-    return _peak_one(with_echo)
+    return _normalized_peak(with_echo)
 
 
 def bell_buoy(rng: np.random.Generator) -> np.ndarray:
@@ -100,7 +100,7 @@ def bell_buoy(rng: np.random.Generator) -> np.ndarray:
         _add(out, at, blow)
         click = _noise(rng, round(0.006 * RATE_HZ), 2000, 9000) * np.exp(-_time(0.006) / 0.002)
         _add(out, at, click * 0.5)
-    return _peak_one(out)
+    return _normalized_peak(out)
 
 
 def winch(rng: np.random.Generator) -> np.ndarray:
@@ -116,7 +116,7 @@ def winch(rng: np.random.Generator) -> np.ndarray:
         level = np.array([1.0, 0.7, 0.6]) * rng.uniform(0.7, 1.1) * (0.7 if number % 2 else 1.0)
         _add(out, at + rng.normal(0, 0.003), _ring(rng, hertz, np.array([0.012, 0.007, 0.016]), level, 0.08))
     hum = sum(np.sin(2 * np.pi * k * np.cumsum(rate * 6) / RATE_HZ) / k for k in range(1, 6))
-    return _peak_one(out + 0.05 * hum * _swell(len(t), 0.1, 0.1))
+    return _normalized_peak(out + 0.05 * hum * _swell(len(t), 0.1, 0.1))
 
 
 def halyard(rng: np.random.Generator) -> np.ndarray:
@@ -136,7 +136,7 @@ def halyard(rng: np.random.Generator) -> np.ndarray:
         _add(out, at, slap * strength)
         if rng.random() < 0.4:
             _add(out, at + rng.uniform(0.04, 0.08), slap * strength * 0.4)
-    return _peak_one(out)
+    return _normalized_peak(out)
 
 
 def bilge_pump(rng: np.random.Generator) -> np.ndarray:
@@ -150,7 +150,7 @@ def bilge_pump(rng: np.random.Generator) -> np.ndarray:
     gush = _noise(rng, len(t), 350, 2600) * (1 + 0.6 * _noise(rng, len(t), 4, 16))
     out = 0.35 * motor + 0.5 * whine + rng.uniform(0.5, 1.3) * gush
     _add_bubbles(out, rng, per_second=25, level=1.6)
-    return _peak_one(out * _swell(len(t), 0.12, 0.25))
+    return _normalized_peak(out * _swell(len(t), 0.12, 0.25))
 
 
 def hull_knock(rng: np.random.Generator) -> np.ndarray:
@@ -163,7 +163,7 @@ def hull_knock(rng: np.random.Generator) -> np.ndarray:
         knock = _noise(rng, round(0.04 * RATE_HZ), 150, 1400) * np.exp(-_time(0.04) / 0.008)
         _add(thud, 0, 0.5 * knock)
         _add(out, at, thud * rng.uniform(0.5, 1.0))
-    return _peak_one(out)
+    return _normalized_peak(out)
 
 
 # Unknown sounds use different synthesis methods than the synthetic sounds of training (`sound/synthetic.py`): grains,
@@ -182,7 +182,7 @@ def gull(rng: np.random.Generator) -> np.ndarray:
             pitch *= rng.choice([1, 2, 3], p=[0.6, 0.25, 0.15]) * (1 + 0.02 * rng.standard_normal())
             one = np.sin(2 * np.pi * pitch * grain + rng.uniform(0, 2 * np.pi)) * np.hanning(len(grain))
             _add(out, number * 0.45 + at, one * np.sin(np.pi * min(at / length + 0.05, 1.0)))
-    return _peak_one(out)
+    return _normalized_peak(out)
 
 
 def shout(rng: np.random.Generator) -> np.ndarray:
@@ -197,7 +197,7 @@ def shout(rng: np.random.Generator) -> np.ndarray:
         for begin, end, width, loud in zip(first, second, (90, 120, 180), (1.0, 0.6, 0.3), strict=True):
             level += loud / (1 + ((number * pitch - begin - (end - begin) * along) / width) ** 2)
         out += level * np.sin(number * phase) / np.sqrt(number)
-    return _peak_one(out * _swell(len(t), 0.05, 0.15))
+    return _normalized_peak(out * _swell(len(t), 0.05, 0.15))
 
 
 def dropped_spanner(rng: np.random.Generator) -> np.ndarray:
@@ -211,7 +211,7 @@ def dropped_spanner(rng: np.random.Generator) -> np.ndarray:
     loop = np.zeros(delay + 2)
     # The mean of two neighbors: high partials die first.
     loop[0], loop[-2], loop[-1] = 1.0, -0.62 * 0.985, -0.38 * 0.985
-    return _peak_one(scipy.signal.lfilter([1.0, -0.9], loop, struck))
+    return _normalized_peak(scipy.signal.lfilter([1.0, -0.9], loop, struck))
 
 
 def thunder(rng: np.random.Generator) -> np.ndarray:
@@ -223,7 +223,7 @@ def thunder(rng: np.random.Generator) -> np.ndarray:
         far = 1 + 4 * at / length_s
         slow = np.interp(np.arange(0, len(shock), 1 / far), np.arange(len(shock)), shock)  # distance lengthens it
         _add(out, at, slow * rng.exponential(1.0) / far)
-    return _peak_one(out * _swell(len(out), 0.1, 1.0))
+    return _normalized_peak(out * _swell(len(out), 0.1, 1.0))
 
 
 def water(rng: np.random.Generator, samples: int) -> np.ndarray:

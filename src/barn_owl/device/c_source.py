@@ -13,13 +13,13 @@ import numpy as np
 
 from barn_owl.classifiers.cnn import outputs_of
 from barn_owl.classifiers.int8 import SUM_SHIFT, QuantizedStage, quantized_in
-from barn_owl.classifiers.stages import Stage, every_stage
+from barn_owl.classifiers.stages import Stage, all_stages
 from barn_owl.device.graph import classifier_of, graph_of
 from barn_owl.errors import ModelError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import QUIET_SHARE
 from barn_owl.features.mel import mel_bank
-from barn_owl.files import checked_target, whole_file
+from barn_owl.files import atomic_write, checked_target
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.tag.decoding import for_any
@@ -72,7 +72,7 @@ def write_c(model: ModelLike, path: str | Path, *, force: bool = False) -> list[
         checked_target(target, force=force, endings=(".c", ".h"))
     texts = c_source(model, path.stem)
     for target, text in zip(targets, texts, strict=True):
-        with whole_file(target) as beside:
+        with atomic_write(target) as beside:
             Path(beside).write_text(text, encoding="utf-8", errors="backslashreplace")
     return targets
 
@@ -223,7 +223,7 @@ def _data(model: Model, laid: _Layout) -> tuple[str, int]:
     quantized = _quantized(model)
     for number, (stage, row) in enumerate(zip(laid.order, laid.rows, strict=True)):
         own = [KINDS[stage.kind], *stage.given, *stage.out, *stage.taps, *stage.stride, stage.dilation, stage.before]
-        own += [int(stage.rectifies), stage.span, len(every_stage(stage.inner)), row.kernel]
+        own += [int(stage.rectifies), stage.span, len(all_stages(stage.inner)), row.kernel]
         own += [(0 if quantized else laid.kernel) + row.bias, row.ring, row.out]
         if quantized:
             own += [row.scale, quantized[number].zero_in, quantized[number].zero_out, _reach(stage)]

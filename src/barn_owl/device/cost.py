@@ -9,7 +9,7 @@ import pandas as pd
 
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.int8 import Quantized, multiply_adds_a_frame
-from barn_owl.classifiers.stages import Stage, every_stage
+from barn_owl.classifiers.stages import Stage, all_stages
 from barn_owl.device.graph import classifier_of, graph_of
 from barn_owl.device.profile import Device
 from barn_owl.errors import ModelError
@@ -130,9 +130,9 @@ def footprint(model: ModelLike, device: Device) -> Footprint:
     span, bands = classifier.level.frames, front_end.bands
     kept = sum(stage.kept_values for stages in networks for stage in stages)
     # Outputs lie in two places in turns, a stage inside of another in two more.
-    turns = 2 * max(stage.values_out for stages in networks for stage in every_stage(stages))
+    turns = 2 * max(stage.values_out for stages in networks for stage in all_stages(stages))
     plain = 4 * (2 * front_end.fft_length + front_end.frame + bands * (1 + span) + span + 4 * len(model.labels))
-    stages = [stage for network in networks for stage in every_stage(network)]
+    stages = [stage for network in networks for stage in all_stages(network)]
     weights = sum(stage.kernel.size for stage in stages if stage.kernel is not None)
     sums = sum(stage.out[1] for stage in stages if stage.kernel is not None)
     tables = (

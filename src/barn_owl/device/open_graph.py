@@ -12,7 +12,7 @@ from barn_owl.classifiers.stages import Stage
 from barn_owl.device.graph import classifier_of, graph_of
 from barn_owl.errors import ModelError
 from barn_owl.features.mel import mel_bank
-from barn_owl.files import checked_target, whole_file
+from barn_owl.files import atomic_write, checked_target
 from barn_owl.model import Model
 from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.network.level import CENTER_DB, SILENCE, SPREAD_DB
@@ -62,7 +62,7 @@ def write_onnx(model: ModelLike, path: str | Path, *, takes_features: bool = Fal
     path = Path(path)
     checked_target(path, force=force)
     content = graph_bytes(model, takes_features=takes_features)
-    with whole_file(path) as beside:
+    with atomic_write(path) as beside:
         Path(beside).write_bytes(content)
 
 

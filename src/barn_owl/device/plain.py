@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from barn_owl.files import checked_target, whole_file, write_json
+from barn_owl.files import atomic_write, checked_target, write_json
 from barn_owl.model import Model
 from barn_owl.model.loading import ModelLike, as_model
 
@@ -46,7 +46,7 @@ def write_weights(model: ModelLike, path: str | Path, *, force: bool = False) ->
         }
         write_json(path, {"description": _described(model), "arrays": listed})
         return
-    with whole_file(path) as beside, Path(beside).open("wb") as file:
+    with atomic_write(path) as beside, Path(beside).open("wb") as file:
         np.savez_compressed(file, description=json.dumps(_described(model)), **arrays)
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from barn_owl.classifiers.cnn import Convolutional, networks_in
 from barn_owl.classifiers.int8 import HIGHEST, LOWEST, SUM_SHIFT, Quantized, QuantizedStage
-from barn_owl.classifiers.stages import Stage, every_stage, run, stages_of
+from barn_owl.classifiers.stages import Stage, all_stages, run, stages_of
 from barn_owl.clips import ClipFrames
 from barn_owl.errors import ModelError
 from barn_owl.model import Model
@@ -100,7 +100,7 @@ def _ranges(network: list[Stage], levels: list[np.ndarray]) -> list[tuple[float,
     heard: dict[int, list[np.ndarray]] = {}
     for level in levels:
         run(network, level, lambda stage, y: heard.setdefault(id(stage), []).append(_sampled(y)))
-    return [_range_of(heard[id(stage)]) for stage in every_stage(network)]
+    return [_range_of(heard[id(stage)]) for stage in all_stages(network)]
 
 
 class Rounding(NamedTuple):

@@ -10,7 +10,7 @@ import pandas as pd
 
 from barn_owl.classifiers.base import Classifier
 from barn_owl.classifiers.cnn import Convolutional, networks_in
-from barn_owl.classifiers.stages import Stage, every_stage, stages_of
+from barn_owl.classifiers.stages import Stage, all_stages, stages_of
 from barn_owl.clips import read_clip_table
 from barn_owl.device.cost import footprint
 from barn_owl.device.profile import Device, read_device
@@ -196,7 +196,7 @@ def _row(model: Model, device: Device, fitted: Fitted, before: int) -> dict[str,
 
 def _channels(before: list[Stage], after: list[Stage]) -> pd.DataFrame:
     """Channels of each convolution of the first network: ``layer``, ``before``, ``after``."""
-    pairs = zip(every_stage(before), every_stage(after), strict=True)
+    pairs = zip(all_stages(before), all_stages(after), strict=True)
     kept = [(one.out[1], other.out[1]) for one, other in pairs if one.kernel is not None][:-1]
     rows = [{"layer": number, "before": one, "after": other} for number, (one, other) in enumerate(kept, start=1)]
     return pd.DataFrame(rows)

@@ -167,7 +167,7 @@ class Evaluation:
         """Number and accuracy of the predictions above each score."""
         return coverage_table(*self.confidence)
 
-    def answered_at(self, precision: float) -> float:
+    def coverage_at(self, precision: float) -> float:
         """Return the largest share of predictions, by score, with this precision; 0 if there is none.
 
         Parameters

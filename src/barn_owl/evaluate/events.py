@@ -148,7 +148,7 @@ class EventScores:
         counts = np.array(
             [
                 [(self.truth["file"] == file).sum(), (self.events["file"] == file).sum(), matched, self.seconds[file]]
-                for file, matched in ((file, self._matched_in(file)) for file in files)
+                for file, matched in ((file, self._matched_pairs(file)) for file in files)
             ],
             dtype=np.float64,
         )
@@ -158,7 +158,7 @@ class EventScores:
         names = ["precision", "recall", "f1", "false_alarms_per_hour"]
         return pd.DataFrame({"value": values, "low": ends[0], "high": ends[1]}, index=pd.Index(names, name="score"))
 
-    def _matched_in(self, file: str) -> int:
+    def _matched_pairs(self, file: str) -> int:
         return int((self.truth.loc[self.matches["truth"].astype(int), "file"] == file).sum())
 
     @property

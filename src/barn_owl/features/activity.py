@@ -16,7 +16,7 @@ FAINT = 0.1
 QUIET_S = 0.24
 """Length above which loud, steady sound counts as background."""
 NO_QUIET_DB, QUIETER_DB, SHORT_S = 15.0, 50.0, 0.8
-"""See `around_clip`."""
+"""See `clip_background`."""
 TAIL_DB, ATTACK_DB = 30.0, 20.0
 """How far below its loudest moment a sound still sounds, and from where on it has begun."""
 
@@ -50,19 +50,19 @@ def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
     loudest that stand out of the quiet of the clip. Where nothing stands out, as in steady noise, or quiet is rare,
     as in a clip that is cut close, all frames within 30 dB are active.
     """
-    loud, stands_out = is_loud(levels), activity(levels, hop_s)
+    loud, stands_out = is_active(levels), activity(levels, hop_s)
     active = loud & (stands_out > FAINT * stands_out.max())
     has_quiet = (loud & ~active).sum() >= frames_in(QUIET_S, hop_s)
     return active if has_quiet and stands_out.max() >= STANDS_OUT_DB else loud
 
 
-def is_loud(levels: np.ndarray) -> np.ndarray:
+def is_active(levels: np.ndarray) -> np.ndarray:
     """Tell which frames are within 30 dB of the loudest; boolean, ``(frames,)``."""
     total = total_db(levels)
     return np.asarray(total >= total.max() - TAIL_DB)
 
 
-def around_clip(levels: np.ndarray, hop_s: float, floor_db: float) -> np.ndarray:
+def clip_background(levels: np.ndarray, hop_s: float, floor_db: float) -> np.ndarray:
     """Return the level around a clip, given as levels `hop_s` seconds apart: its quiet; dB, ``(bands,)``.
 
     A short clip with a quiet hardly below its loudest moment is cut close, and is surrounded by a much lower level. A

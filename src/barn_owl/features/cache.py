@@ -20,7 +20,7 @@ import numpy as np
 from barn_owl.audio import Excerpt
 from barn_owl.errors import OutputError
 from barn_owl.features.front_end import FrontEnd
-from barn_owl.files import whole_file, write_json
+from barn_owl.files import atomic_write, write_json
 
 logger = logging.getLogger(__name__)
 
@@ -143,7 +143,7 @@ class FrameCache:
             yield None
             return
         try:
-            with whole_file(name.with_suffix(".f32")) as beside, beside.open("wb") as file:
+            with atomic_write(name.with_suffix(".f32")) as beside, beside.open("wb") as file:
                 adding = Adding(file)
                 yield adding
             if adding.clips:

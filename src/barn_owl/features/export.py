@@ -12,7 +12,7 @@ from barn_owl.arguments import as_array
 from barn_owl.arrays import read_npz
 from barn_owl.errors import AudioError, TableError
 from barn_owl.features.front_end import FrontEnd
-from barn_owl.files import checked_target, whole_file
+from barn_owl.files import atomic_write, checked_target
 from barn_owl.tables import csv_text, plain_cells, write_table
 
 ENDINGS = (".csv", ".parquet", ".npz")
@@ -69,7 +69,7 @@ def write_features(table: pd.DataFrame, path: str | Path, *, force: bool = False
     if path.suffix.lower() != ".npz":
         write_table(table, path, force=force, endings=ENDINGS)
         return
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         _write_npz(table, beside)
 
 
@@ -119,7 +119,7 @@ def write_frames(
     checked_target(path, force=force, endings=ENDINGS)
     writer: Any = {".csv": _CsvWriter, ".parquet": _ParquetWriter, ".npz": _NpzWriter}[path.suffix.lower()]
     count = 0
-    with whole_file(path, force=force) as beside, writer(beside) as out:
+    with atomic_write(path, force=force) as beside, writer(beside) as out:
         for frames in blocks:
             table = frame_table(front_end, frames)
             table["time_s"] = front_end.times(count + len(frames))[count:]

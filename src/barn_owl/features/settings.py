@@ -92,7 +92,7 @@ class FrontEndSettings(Settings):
             raise ValueError(f"high_hz must be at most half of rate_hz={self.rate_hz}, got {self.top_hz:g}")
         if self.low_hz >= self.top_hz:
             raise ValueError(f"low_hz must be below high_hz={self.top_hz:g}, got {self.low_hz:g}")
-        self._takes_no_more_than_sensible()
+        self._check_sizes()
         if self.bands > self.fft_length // 2:
             raise ValueError(
                 f"bands must be at most the {self.fft_length // 2} bins of the transform, got {self.bands}"
@@ -134,7 +134,7 @@ class FrontEndSettings(Settings):
         custom = [feature.identity() for feature in self.custom.values()]
         return self.described() | ({"custom": custom} if custom else {})
 
-    def _takes_no_more_than_sensible(self) -> None:
+    def _check_sizes(self) -> None:
         if self.fft_length > LONGEST_FFT or self.bands * self.fft_length > LARGEST_BANK:
             raise ValueError(
                 f"a transform of {self.fft_length} samples with {self.bands} bands is more than makes sense; "

@@ -174,24 +174,24 @@ class FrameStream:
 
     def _assembled(self, bases: list[np.ndarray], *, last: bool) -> np.ndarray:
         """Put the columns together, with deltas where they are requested."""
-        ahead = self._ahead
-        if ahead and not self._context and not len(bases[0]):
+        read_ahead = self._ahead
+        if read_ahead and not self._context and not len(bases[0]):
             return np.empty((0, self.front_end.width), dtype=np.float32)
-        if ahead:
+        if read_ahead:
             if not self._context:
-                self._context = [np.repeat(base[:1], ahead, axis=0) for base in bases]
+                self._context = [np.repeat(base[:1], read_ahead, axis=0) for base in bases]
             bases = [np.concatenate([kept, base]) for kept, base in zip(self._context, bases, strict=True)]
             if last:
-                bases = [np.concatenate([base, np.repeat(base[-1:], ahead, axis=0)]) for base in bases]
-            self._context = [base[-2 * ahead :] for base in bases]
-        count = len(bases[0]) - 2 * ahead
+                bases = [np.concatenate([base, np.repeat(base[-1:], read_ahead, axis=0)]) for base in bases]
+            self._context = [base[-2 * read_ahead :] for base in bases]
+        count = len(bases[0]) - 2 * read_ahead
         if count <= 0:
             return np.empty((0, self.front_end.width), dtype=np.float32)
         parts = []
         for base, times, _, _ in self.front_end.layout:
             reach = self.front_end.delta_frames
             columns = bases[self._bases.index(base)]
-            columns = columns[ahead - times * reach : len(columns) - ahead + times * reach]
+            columns = columns[read_ahead - times * reach : len(columns) - read_ahead + times * reach]
             for _ in range(times):
                 columns = deltas(columns, reach)
             parts.append(columns)

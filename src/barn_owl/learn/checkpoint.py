@@ -10,7 +10,7 @@ from safetensors import SafetensorError, safe_open
 from safetensors.numpy import save_file
 
 from barn_owl.errors import ModelError
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -26,7 +26,7 @@ class Checkpoint:
         """Write the checkpoint, whole or not at all. Raises OutputError when that fails."""
         arrays = {name: np.ascontiguousarray(array) for name, array in self.arrays.items()}
         header = json.dumps({"numbers": self.numbers, "curves": self.curves})
-        with whole_file(path) as beside:
+        with atomic_write(path) as beside:
             try:
                 save_file(arrays, beside, metadata={"barn_owl_checkpoint": header})
             except SafetensorError as error:  # how the writer reports a full disk

@@ -237,7 +237,7 @@ TEMPERATURES = np.float32(2) ** np.linspace(-1.5, 3.5, 11, dtype=np.float32)
 """Temperatures that are tried to judge logits."""
 
 
-def judge_logits(logits: np.ndarray, targets: np.ndarray, *, multilabel: bool) -> tuple[float, float, float]:
+def evaluate_logits(logits: np.ndarray, targets: np.ndarray, *, multilabel: bool) -> tuple[float, float, float]:
     """Loss, recall and F1, each the mean over the labels that occur.
 
     logits, targets : ``(rows, labels)``. The loss is that at the temperature which suits the rows best, as the model

@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from barn_owl.arrays import power_of
-from barn_owl.features.activity import around_clip
+from barn_owl.features.activity import clip_background
 from barn_owl.learn.augment import Augment, hats
 from barn_owl.learn.fitted import Examples
 from barn_owl.learn.labeled import LabeledFrames
@@ -173,7 +173,7 @@ class MixtureMaker:
                 frames, active, onset = frames[first : first + space], active[first : first + space], onset - first
             around = frames.min(axis=0)
             if self._adds:
-                around = around_clip(frames, self._front_end.hop_s, self._front_end.floor_db)
+                around = clip_background(frames, self._front_end.hop_s, self._front_end.floor_db)
                 change = self._augment.response_db(rng) + np.float32(rng.uniform(-8, 8) - 10 * np.log10(sound.power))
                 frames, around = frames + change, around + change
             mixture.frames[at : at + gap] = around

@@ -15,7 +15,7 @@ from barn_owl.classifiers.pooled import STEP_S
 from barn_owl.clips import Shares
 from barn_owl.errors import PlanError
 from barn_owl.features import FrontEnd, pool
-from barn_owl.files import not_a_file, whole_file
+from barn_owl.files import atomic_write, not_a_file
 from barn_owl.model import DecodingSettings
 from barn_owl.names import closed_url, is_url, table_name
 from barn_owl.settings import Settings
@@ -411,5 +411,5 @@ def write_plan(plan: Plan, path: str | Path, *, force: bool = False) -> None:
     """
     values = plan.model_dump(exclude_none=True)
     values["recordings"] = [table_name(name) for name in plan.recordings]
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         beside.write_text(tomlkit.dumps(values), encoding="utf-8", errors="backslashreplace")

@@ -16,7 +16,7 @@ from barn_owl.learn.fitted import (
     Progress,
     Watcher,
     background_numbers,
-    judge_logits,
+    evaluate_logits,
     rarest_label,
     standardization,
 )
@@ -68,15 +68,15 @@ class PooledWindows:
             self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in mixtures.clips[sure]]
         if variants is not None:
             variants.close()
-        for whole, kinds, names in self._whole_clips(plan, examples, count * TURNS):
+        for whole, kinds, names in self._add_whole_clips(plan, examples, count * TURNS):
             rows.append(whole)
             targets.append(kinds)
             self.names += names
         together = np.concatenate(rows)
-        self.rows = np.where(np.isnan(together), _mean_of_known(together), together)
+        self.rows = np.where(np.isnan(together), _known_means(together), together)
         self.targets = np.concatenate(targets)
 
-    def _whole_clips(
+    def _add_whole_clips(
         self, plan: Plan, examples: Examples, windows: int
     ) -> Iterator[tuple[np.ndarray, np.ndarray, list[str]]]:
         """Return rows of whole clips, which contribute to the classification of clips: half as many as windows,
@@ -103,7 +103,7 @@ def drawn_windows(plan: Plan, labels: list[str], examples: Examples, *, watched:
     return shared(make, examples.memo, plan, "windows", watched, clips)
 
 
-def _mean_of_known(rows: np.ndarray) -> np.ndarray:
+def _known_means(rows: np.ndarray) -> np.ndarray:
     """Return the mean of the known values of each column; 0 without any."""
     known = ~np.isnan(rows)
     return np.asarray(np.where(known, rows, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1), dtype=np.float32)
@@ -174,7 +174,7 @@ def _best(
     kept, best, best_at = None, np.inf, 0
     try:
         for number, candidate in enumerate(candidates, start=1):
-            loss, recall, f1 = judge_logits(candidate.watched, targets, multilabel=True)
+            loss, recall, f1 = evaluate_logits(candidate.watched, targets, multilabel=True)
             badness = loss if plan.training.stop_on == "loss" else -f1
             if keep is not None:
                 badness = abs(number - keep)

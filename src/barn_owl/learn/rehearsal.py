@@ -75,11 +75,11 @@ class Rehearsed:
 
     def expectation(self) -> dict[str, Any]:
         """Predicted scores on recordings: event scores in the rehearsal, overall and by label, and for recordings
-        with fewer events; see `at_density`.
+        with fewer events; see `scores_at_density`.
         """
         scores = self.scores
         return {
-            "at_density": at_density(scores, self.rehearsal.truth, self.events_per_minute),
+            "at_density": scores_at_density(scores, self.rehearsal.truth, self.events_per_minute),
             "minutes": round(self.rehearsal.seconds / 60, 2),
             "true_events": len(scores.truth),
             "events": len(scores.events),
@@ -162,7 +162,7 @@ def rehearse(model: Model, plan: Plan, parts: Sequence[tuple[Model, Rehearsal]])
     )  # fmt: skip
 
 
-def at_density(scores: EventScores, sounds: pd.DataFrame, events_per_minute: float) -> dict[str, float]:
+def scores_at_density(scores: EventScores, sounds: pd.DataFrame, events_per_minute: float) -> dict[str, float]:
     """Predict the scores of a recording with fewer events from a rehearsal, whose sounds are dense.
 
     sounds : all that sounds in the rehearsal, unknown sounds too. False alarms in quiet come with time; those within
@@ -222,7 +222,7 @@ def _later(table: pd.DataFrame, begin_s: float) -> pd.DataFrame:
 
 
 @dataclass(frozen=True)
-class _Placed:
+class _PlacedSound:
     """Return the active part of a clip, its start, and its label."""
 
     samples: np.ndarray
@@ -231,7 +231,7 @@ class _Placed:
     unknown: str
 
 
-def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[tuple[_Placed, float]]:
+def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[tuple[_PlacedSound, float]]:
     """Draw sounds in random order with gaps, up to the length of the plan: reported labels about equally often,
     ignored labels as often as all reported labels together, since recordings may be full of them."""
     rate_hz, chosen = plan.front_end.rate_hz, []
@@ -242,9 +242,9 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
         share = (len(by_label) - ignored) / ignored if label in plan.ignored else 1
         order = np.concatenate([rng.permutation(len(own)) for _ in range(MAX_USES)])
         chosen += [own.iloc[int(row)] for row in order[: round(EVENTS_PER_LABEL * share)]]
-    placed: list[tuple[_Placed, float]] = []
+    placed: list[tuple[_PlacedSound, float]] = []
     seconds, most = 1.0, plan.rehearsal.minutes * 60
-    cut: dict[Any, _Placed] = {}
+    cut: dict[Any, _PlacedSound] = {}
     for number in rng.permutation(len(chosen)):
         row = chosen[int(number)]
         if row.name not in cut:
@@ -254,7 +254,7 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
         made = [cut[row.name]]
         if rng.random() < UNKNOWN_SHARE:
             samples = unknown_sound(rng, rate_hz)
-            made.append(_Placed(samples, 0, ["synthetic"], "yes"))
+            made.append(_PlacedSound(samples, 0, ["synthetic"], "yes"))
         for sound in made:
             rests = rng.random() < REST_SHARE and seconds + 3 * REST_S[1] < most  # not in a short recording
             gap = rng.uniform(*(REST_S if rests else GAP_S))
@@ -265,7 +265,7 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
     return placed
 
 
-def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed:
+def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _PlacedSound:
     """Keep the active part of a clip, faded out, and find its onset."""
     log_mel = front_end.but(features=["log-mel"], pad_short=True)
     levels = log_mel.frames(samples)
@@ -279,7 +279,7 @@ def _cut(samples: np.ndarray, front_end: FrontEnd, labels: list[str]) -> _Placed
     width = max(1, round(NEAR_ONSET_S * front_end.rate_hz))
     power = np.convolve(kept.astype(np.float64) ** 2, np.ones(width) / width, mode="same")
     onset = int(np.argmax(power >= power.max() * 10 ** (-ATTACK_DB / 10)))
-    return _Placed(np.asarray(kept, dtype=np.float32), onset, labels, "")
+    return _PlacedSound(np.asarray(kept, dtype=np.float32), onset, labels, "")
 
 
 def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) -> np.ndarray:

@@ -12,7 +12,7 @@ from barn_owl.features.activity import (
     QUIET_S,
     activity,
     frames_in,
-    is_loud,
+    is_active,
     onset_frame,
     quiet_level,
     sounding,
@@ -52,7 +52,7 @@ def describe(front_end: FrontEnd, frames: np.ndarray) -> ClipSound:
     """Find the sound within the frames of a clip, ``(frames, width)``."""
     levels = frames[:, front_end.level_columns]
     if "log-mel" in front_end.widths:
-        active, loud = sounding(levels, front_end.hop_s), is_loud(levels)
+        active, loud = sounding(levels, front_end.hop_s), is_active(levels)
         onset = onset_frame(levels, active)
     else:  # levels are not in dB: only activity is known
         stands_out = activity(levels, front_end.hop_s)

@@ -13,7 +13,7 @@ from barn_owl.classifiers.cnn import split_outputs
 from barn_owl.classifiers.pooled import Pooled
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.augment import Augment
-from barn_owl.learn.fitted import Examples, background_numbers, judge_logits, standardization
+from barn_owl.learn.fitted import Examples, background_numbers, evaluate_logits, standardization
 from barn_owl.learn.mixtures import MixtureMaker, Mixtures
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.pooled import center_and_spread, drawn_windows
@@ -21,8 +21,8 @@ from barn_owl.learn.unlabeled import Teacher, Unlabeled
 from barn_owl.learn.variants import Variants
 from barn_owl.network import (
     Network,
+    attention_pool,
     binary_cross_entropy,
-    pooled_by_attention,
     stretch_cross_entropy,
     weighted_cross_entropy,
 )
@@ -244,7 +244,7 @@ class FrameTask:
         logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
         loss = self.loss(logits, self._targets(self._watched))[0]
         rows, targets = self._named(logits, self._watched)
-        return loss, *judge_logits(rows, targets, multilabel=self._multilabel)[1:]
+        return loss, *evaluate_logits(rows, targets, multilabel=self._multilabel)[1:]
 
     def _named(self, logits: np.ndarray, mixtures: Mixtures) -> tuple[np.ndarray, np.ndarray]:
         """Predicted and true label of each labeled sound."""
@@ -252,7 +252,7 @@ class FrameTask:
         centers = np.arange(logits.shape[1]) * self._classifier.step + self._classifier.window // 2
         inside, names = self._stretches(mixtures, centers)
         label_logits = split_outputs(logits, labels)[2]
-        pooled, _ = pooled_by_attention(label_logits[..., :-1], label_logits[..., -1], inside)
+        pooled, _ = attention_pool(label_logits[..., :-1], label_logits[..., -1], inside)
         targets = names[:, 0].reshape(len(names), MAX_SEGMENTS, labels + 1)[..., :labels]
         there = inside.any(axis=1) & targets.any(axis=2)
         if not there.any():
@@ -332,7 +332,7 @@ class WindowTask:
         if self._watched is None:
             return np.nan, np.nan, np.nan
         rows = (self._watched.rows - self._pooled.center) / self._pooled.spread
-        return judge_logits(self.network.forward(rows)[0], self._watched.targets, multilabel=True)
+        return evaluate_logits(self.network.forward(rows)[0], self._watched.targets, multilabel=True)
 
     def classifier(self, plan: Plan, arrays: list[Arrays]) -> Classifier:  # noqa: ARG002
         self.network.load_state(arrays[0])

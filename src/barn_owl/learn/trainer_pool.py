@@ -56,7 +56,7 @@ class TrainerPool:
         threads = workers if self._count == 1 else 1
         shares = cross_fitted(plan, labels, train, validation)
         requested: list[_Request] = [
-            (_own_plan(plan, number), labels, *share, _own_start(start, number), threads)
+            (_network_plan(plan, number), labels, *share, _network_start(start, number), threads)
             for number, share in enumerate(shares)
         ]
         self._processes = processes
@@ -217,13 +217,13 @@ def networks_of(plan: Plan) -> int:
     return plan.kind.count(plan.own) if isinstance(plan.kind, NetworkKind) else 1
 
 
-def _own_plan(plan: Plan, number: int) -> Plan:
+def _network_plan(plan: Plan, number: int) -> Plan:
     """Return the plan of a network, with a different seed for initial weights and mixtures."""
     seed = (plan.seed + SEED_DISTANCE * number) % LARGEST_SEED
     return plan.but(seed=seed).model_copy(update={plan.classifier: plan.network_kind.only(plan.own, number)})
 
 
-def _own_start(start: Fitted | None, number: int) -> Start | None:
+def _network_start(start: Fitted | None, number: int) -> Start | None:
     if start is None:
         return None
     classifier = networks_in(start.classifier)

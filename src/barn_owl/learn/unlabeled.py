@@ -13,7 +13,7 @@ from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.cnn import split_outputs
 from barn_owl.clips import ClipFrames
 from barn_owl.learn.augment import Augment
-from barn_owl.network import pooled_by_attention, sigmoid, softmax
+from barn_owl.network import attention_pool, sigmoid, softmax
 
 Teacher = Callable[[np.ndarray], np.ndarray]
 """Returns the outputs of the network with averaged weights."""
@@ -65,7 +65,7 @@ class Unlabeled:
         inside = np.zeros((*wanted.shape[:2], most), dtype=np.float32)
         for number, run in enumerate(active_runs(wanted[0, :, 0], self._step_s)[:most]):
             inside[0, run, number] = 1
-        names = softmax(pooled_by_attention(label_logits[..., :-1], label_logits[..., -1], inside)[0])
+        names = softmax(attention_pool(label_logits[..., :-1], label_logits[..., -1], inside)[0])
         inside *= names.max(axis=-1)[:, None] > SURE
         changed = frames + self._augment.response_db(rng) + np.float32(rng.uniform(-GAIN_DB, GAIN_DB))
         return Consistent(changed, wanted, np.full_like(wanted, min(1.0, progress / FULL)), inside, names)

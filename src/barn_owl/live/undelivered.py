@@ -9,7 +9,7 @@ from contextlib import ExitStack
 from pathlib import Path
 
 from barn_owl.errors import OutputError, TableError
-from barn_owl.files import checked_target, exclusive_use, is_file, whole_file
+from barn_owl.files import atomic_write, checked_target, exclusive_use, is_file
 from barn_owl.live.events import LiveEvent
 
 logger = logging.getLogger(__name__)
@@ -91,7 +91,7 @@ class UndeliveredEvents:
         if not self._events:
             self._path.unlink(missing_ok=True)
             return
-        with whole_file(self._path) as beside:
+        with atomic_write(self._path) as beside:
             beside.write_bytes(b"".join(map(_line, self._events)))
 
     def _read(self) -> list[LiveEvent]:

@@ -9,7 +9,7 @@ from safetensors import SafetensorError, safe_open
 from safetensors.numpy import save_file
 
 from barn_owl.errors import BarnOwlError, ModelError
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 from barn_owl.model.header import Header, parsed
 
 FORMAT = 11
@@ -21,7 +21,7 @@ OLDEST = 11
 def write_model_file(path: str | Path, header: dict[str, Any], arrays: dict[str, np.ndarray], *, force: bool) -> None:
     """Write header and arrays, whole or not at all."""
     arrays = {name: np.ascontiguousarray(array) for name, array in arrays.items()}
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         save_file(arrays, beside, metadata={"barn_owl": json.dumps({"format": FORMAT, **header}, ensure_ascii=False)})
 
 

@@ -69,11 +69,11 @@ class Header(Settings):
 
     @field_validator("classifier", mode="before")
     @classmethod
-    def _of_a_known_kind(cls, given: Any) -> Settings:
+    def _checked_kind(cls, given: Any) -> Settings:
         return read_config(given)
 
     @model_validator(mode="after")
-    def _names_hang_together(self) -> "Header":
+    def _check_labels_agree(self) -> "Header":
         if len(set(self.labels)) < len(self.labels):
             raise ValueError("labels: one is there twice")
         for name in ("background", "ignored", "thresholds"):
@@ -82,11 +82,11 @@ class Header(Settings):
                 raise ValueError(f"{name}: {unknown[0]!r} is not a label of the model")
         return self
 
-    def made_front_end(self) -> FrontEnd:
+    def build_front_end(self) -> FrontEnd:
         """Return the front end; raises PlanError when it cannot be."""
         return FrontEnd(**self.front_end)
 
-    def made_clips(self) -> UniformSettings:
+    def build_clips(self) -> UniformSettings:
         """Return the preprocessing of clips; raises PlanError when it is invalid."""
         return UniformSettings(**self.clips)
 

@@ -87,7 +87,7 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
     """Create a model from its file, and verify that it can be used."""
     check_arrays(arrays)
     weights = {name[8:]: array for name, array in arrays.items() if name.startswith("weights.")}
-    front_end = header.made_front_end()
+    front_end = header.build_front_end()
     deviation = _fitting(arrays["deviation"], front_end.width)
     if not (deviation > 0).all():
         raise ValueError("a deviation of the standardization is not above 0")
@@ -97,7 +97,7 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
         background=header.background,
         ignored=header.ignored,
         front_end=front_end,
-        clips=header.made_clips(),
+        clips=header.build_clips(),
         decoding=header.decoding,
         previous_decoding=header.previous_decoding,
         mean=_fitting(arrays["mean"], front_end.width),
@@ -159,7 +159,7 @@ def _find_custom_features(header: Header, path: Path) -> None:
     if not header.custom_features:
         return
     try:
-        custom = header.made_front_end().custom
+        custom = header.build_front_end().custom
     except PlanError as error:
         raise ModelError(f"{path} cannot be used: {error}") from error
     for wanted in header.custom_features:

@@ -11,7 +11,7 @@ from barn_owl.audio import resample
 from barn_owl.audio.samples import as_mono
 from barn_owl.classifiers.base import Classifier, Cost, FrameScores, clip_logits, segment_logits
 from barn_owl.features import FrontEnd
-from barn_owl.features.activity import around_clip, quiet_level
+from barn_owl.features.activity import clip_background, quiet_level
 from barn_owl.model.exemplars import Exemplar, packed
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.model.file import write_model_file
@@ -182,12 +182,12 @@ class Model:
         """
         return np.repeat(quiet_level(frames)[None], self.classifier.window // 2, axis=0)
 
-    def _around_clip(self, frames: np.ndarray) -> np.ndarray:
-        """The same for a clip; see `around_clip`."""
+    def _clip_padding(self, frames: np.ndarray) -> np.ndarray:
+        """The same for a clip; see `clip_background`."""
         if not self.front_end.is_log_mel:
             return self.around(frames)
         return np.repeat(
-            around_clip(frames, self.front_end.hop_s, self.front_end.floor_db)[None],
+            clip_background(frames, self.front_end.hop_s, self.front_end.floor_db)[None],
             self.classifier.window // 2,
             axis=0,
         )
@@ -202,7 +202,7 @@ class Model:
         extras : np.ndarray | None
             Values of its extra columns.
         """
-        around = self._around_clip(frames)
+        around = self._clip_padding(frames)
         output = self.frame_scores(np.concatenate([around, frames, around]), extras)
         activity = output.activity if self.classifies_segments else output.activity[:, self.sounding]
         highest = float(sigmoid(activity).max(initial=0))

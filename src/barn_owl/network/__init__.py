@@ -9,10 +9,10 @@ from barn_owl.network.layer import Layer
 from barn_owl.network.layers import BatchNorm, Dense, Dropout, Relu, Residual
 from barn_owl.network.level import RelativeLevel
 from barn_owl.network.loss import (
+    attention_pool,
     binary_cross_entropy,
     cross_entropy,
     log_softmax,
-    pooled_by_attention,
     sigmoid,
     softmax,
     stretch_cross_entropy,
@@ -35,10 +35,10 @@ __all__ = [
     "RelativeLevel",
     "Relu",
     "Residual",
+    "attention_pool",
     "binary_cross_entropy",
     "cross_entropy",
     "log_softmax",
-    "pooled_by_attention",
     "sigmoid",
     "softmax",
     "stretch_cross_entropy",

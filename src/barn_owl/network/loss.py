@@ -61,9 +61,7 @@ def weighted_cross_entropy(logits: np.ndarray, wanted: np.ndarray, counts: np.nd
     return float(terms.sum(dtype=np.float64)) / logits.size, gradient
 
 
-def pooled_by_attention(
-    logits: np.ndarray, attention: np.ndarray, inside: np.ndarray
-) -> tuple[np.ndarray, np.ndarray]:
+def attention_pool(logits: np.ndarray, attention: np.ndarray, inside: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Mean logits of stretches of steps, each step weighted by the exponential of its attention.
 
     logits : ``(clips, steps, labels)``; attention : ``(clips, steps)``; inside : 1 for each step of a stretch, 0
@@ -86,14 +84,14 @@ def stretch_cross_entropy(
     *,
     multilabel: bool,
 ) -> tuple[float, np.ndarray, np.ndarray]:
-    """Mean cross-entropy of stretches of steps, each named by its `pooled_by_attention` logits; and its gradients.
+    """Mean cross-entropy of stretches of steps, each named by its `attention_pool` logits; and its gradients.
 
     wanted : what each stretch is, ``(clips, stretches, labels)``; each row sums to 1, or, where labels are scored by
     themselves (`multilabel`), a target from 0 to 1 for each. counts : loss weight of each stretch, ``(clips,
     stretches)``; stretches without steps are ignored. Returns the loss and its gradients with respect to logits and
     attention, in their shapes.
     """
-    pooled, weights = pooled_by_attention(logits, attention, inside)
+    pooled, weights = attention_pool(logits, attention, inside)
     counts = counts * inside.any(axis=1)
     counts = counts / np.maximum(counts.sum(), np.asarray(1e-30, dtype=logits.dtype))
     if multilabel:

@@ -4,7 +4,7 @@ import numpy as np
 
 from barn_owl.classifiers.logistic import PENALTIES, Linear, fit_logistic
 from barn_owl.features import pool
-from barn_owl.learn.fitted import judge_logits
+from barn_owl.learn.fitted import evaluate_logits
 from barn_owl.runs.data import RunData
 
 STATISTICS = ("mean", "deviation", "maximum", "change")
@@ -34,11 +34,11 @@ def clip_statistics_baseline(data: RunData, *, multilabel: bool) -> dict[str, fl
         fitted.append(Linear.of(coefficients))
 
     def loss(classifier: Linear) -> float:
-        return judge_logits(classifier.logits(rows[chosen]), targets[chosen], multilabel=multilabel)[0]
+        return evaluate_logits(classifier.logits(rows[chosen]), targets[chosen], multilabel=multilabel)[0]
 
     best = min(fitted, key=loss)
     return {
-        str(split): round(judge_logits(best.logits(rows[own]), targets[own], multilabel=multilabel)[1], 4)
+        str(split): round(evaluate_logits(best.logits(rows[own]), targets[own], multilabel=multilabel)[1], 4)
         for split in np.unique(splits.astype(str))
         if (own := splits == split).any()
     }

@@ -191,7 +191,7 @@ def read_clips(clips: pd.DataFrame, plan: Plan, work: Work) -> Iterator[RunData]
             clips, plan.front_end, plan.clips,
             workers=work.workers, cache=work.cache or temporary, progress=work.reading,
         )  # fmt: skip
-        _tell_of_whole_recordings(kept, frames, plan)
+        _report_whole_recordings(kept, frames, plan)
         yield RunData(
             requested=clips, table=kept, frames=frames, skipped=skipped, labels=label_names(kept, plan),
             behind=_background_of_recordings(plan, work), unlabeled=_unlabeled(plan, work),
@@ -227,7 +227,7 @@ def _unlabeled(plan: Plan, work: Work) -> Stretches:
     return unlabeled
 
 
-def _tell_of_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:
+def _report_whole_recordings(clips: pd.DataFrame, frames: ClipFrames, plan: Plan) -> None:
     """Log a warning when labels belong to long files as a whole, which may contain further sounds."""
     lengths = np.array([plan.front_end.samples_for(len(part)) / plan.front_end.rate_hz for part in frames.parts])
     whole = are_whole_recordings(clips, lengths)

@@ -64,12 +64,12 @@ def exemplar_table(before: Model, after: Model, clips: TableOrPath) -> pd.DataFr
     for label in after.labels:
         own = [one for one in before.exemplars if label in labels_in(one.label)]
         new = int(sum(label in labels_in(text) for text in clips.loc[clips["split"] == "train", "label"]))
-        recalls = {name: _named_right(model, own, label) for name, model in (("before", before), ("now", after))}
+        recalls = {name: _recall_by_label(model, own, label) for name, model in (("before", before), ("now", after))}
         rows.append({"label": label, "new clips": new, "exemplars": len(own), **recalls})
     return pd.DataFrame(rows)
 
 
-def _named_right(model: Model, kept: list[Exemplar], label: str) -> float:
+def _recall_by_label(model: Model, kept: list[Exemplar], label: str) -> float:
     if label not in model.labels or not kept:
         return np.nan
     at, right = model.labels.index(label), []

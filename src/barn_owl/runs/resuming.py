@@ -18,7 +18,7 @@ from barn_owl.runs.run import CHECKPOINT
 TIMES = ("start_s", "end_s")
 
 
-def own_plan(folder: Path, plan: Plan | None) -> Plan:
+def plan_of_run(folder: Path, plan: Plan | None) -> Plan:
     """Return the plan of a run that is to continue.
 
     Raises PlanError, with the keys, when `plan` is given and differs; and without `plan` when the run has recordings
@@ -43,7 +43,7 @@ def is_finished(folder: Path) -> bool:
     return is_file(folder / "predictions.csv")
 
 
-def found_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
+def find_checkpoint(folder: Path, clips: pd.DataFrame) -> Checkpoint | None:
     """Return the checkpoint of a run, if it has one. Raises TableError, with the differences, when its clips have
     changed."""
     if not is_file(folder / "clips.csv"):

@@ -24,7 +24,7 @@ from barn_owl.learn.plan import PlanLike, as_plan
 from barn_owl.model import Model
 from barn_owl.parallel import each, on_cluster
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_splits
-from barn_owl.runs.resuming import found_checkpoint, is_finished, own_plan
+from barn_owl.runs.resuming import find_checkpoint, is_finished, plan_of_run
 from barn_owl.runs.run import EMBEDDINGS, Run, judge
 from barn_owl.runs.suggest import suggest_plan
 from barn_owl.runs.training import fit_into, fitted_model
@@ -238,8 +238,8 @@ def _fitted_or_found(folder: Path, plan: Plan, data: RunData, work: Work, *, res
     """Fit a classifier into a run; with `resume`, reuse or continue an existing run."""
     checkpoint = None
     if resume and is_file(folder / "plan.toml"):
-        own_plan(folder, plan)
-        checkpoint = found_checkpoint(folder, data.requested)
+        plan_of_run(folder, plan)
+        checkpoint = find_checkpoint(folder, data.requested)
         if checkpoint is None and is_finished(folder):
             return Run(folder)
     claim_folder(folder, force=True)
@@ -342,7 +342,7 @@ def train_several(
     shared = nullcontext() if on_cluster() else read_clips(sided, plan, work)
     with claimed_folder(folder, force=work.force), shared as data:
         if data is None:
-            away = partial(_one_elsewhere, one=one, sided=sided, cache=work.cache and Path(work.cache).absolute())
+            away = partial(_remote_file, one=one, sided=sided, cache=work.cache and Path(work.cache).absolute())
             for number, target in enumerate(each(away, range(total), 1)):
                 work.begin(names[number], number + 1, total)
                 runs.append(Run(target))
@@ -386,7 +386,7 @@ def _write_ensemble(folder: Path, plan: Plan, data: RunData, runs: list[Run], be
         write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
 
 
-def _one_elsewhere(number: int, *, one: partial[Run], sided: pd.DataFrame, cache: str | Path | None) -> Path:
+def _remote_file(number: int, *, one: partial[Run], sided: pd.DataFrame, cache: str | Path | None) -> Path:
     """The same on a worker, which reads the clips itself; return the folder of the run."""
     work = Work(workers=1, cache=cache, force=True)
     with read_clips(sided, one.keywords["plan"], work) as data:

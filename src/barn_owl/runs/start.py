@@ -32,8 +32,8 @@ def adopt(plan: Plan, model: Model, path: str) -> Plan:
         cnn=classifier.settings.model_dump(),
         decoding=model.decoding.model_dump(),
         # Labels without a kept part are dropped, and their settings with them.
-        background=plan.background or [label for label in model.background if label in _kept_labels(model)],
-        ignored=plan.ignored or [label for label in model.ignored if label in _kept_labels(model)],
+        background=plan.background or [label for label in model.background if label in _exemplar_labels(model)],
+        ignored=plan.ignored or [label for label in model.ignored if label in _exemplar_labels(model)],
     )
 
 
@@ -84,7 +84,7 @@ def _take_over(its: np.ndarray, its_labels: list[str], ours: np.ndarray, labels:
     now[..., [*to, -2, -1]] = before[..., [*from_, -2, -1]]  # with none of the labels, and attention
 
 
-def _kept_labels(model: Model) -> set[str]:
+def _exemplar_labels(model: Model) -> set[str]:
     return {label for one in model.exemplars for label in labels_in(one.label)}
 
 

@@ -17,7 +17,7 @@ from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import BarnOwlError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.activity import STANDS_OUT_DB, activity, sounding
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 from barn_owl.learn import Plan
 from barn_owl.learn.plan import MixtureSettings
 from barn_owl.parallel import each
@@ -101,7 +101,7 @@ class Suggestion:
         force : bool
             Whether existing files are overwritten.
         """
-        with whole_file(path, force=force) as beside:
+        with atomic_write(path, force=force) as beside:
             beside.write_text(self.text(), encoding="utf-8", errors="backslashreplace")
 
     def _item(self, value: Any, prefix: str) -> Any:

@@ -21,7 +21,7 @@ from barn_owl.model import Model
 from barn_owl.model.extras import ExtraColumns
 from barn_owl.runs.calibration import calibrated, rehearsal_of, unheard_parts
 from barn_owl.runs.data import RunData, read_clips, usable_clips, with_splits
-from barn_owl.runs.resuming import found_checkpoint, is_finished, own_plan
+from barn_owl.runs.resuming import find_checkpoint, is_finished, plan_of_run
 from barn_owl.runs.run import CHECKPOINT, Run
 from barn_owl.runs.start import starting_point
 from barn_owl.runs.suggest import suggest_plan
@@ -80,9 +80,9 @@ def train(
     """
     clips, plan = as_clip_table(clips), as_plan(plan)
     begin, folder = time.perf_counter(), Path(folder)
-    plan = own_plan(folder, plan) if resume else plan or suggest_plan(clips).plan
+    plan = plan_of_run(folder, plan) if resume else plan or suggest_plan(clips).plan
     sided = with_splits(usable_clips(clips, plan), plan)
-    checkpoint = found_checkpoint(folder, sided) if resume else None
+    checkpoint = find_checkpoint(folder, sided) if resume else None
     if resume and checkpoint is None and is_finished(folder):
         logger.warning("%s is finished; there is nothing to resume", folder)
         return Run(folder)

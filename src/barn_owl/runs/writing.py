@@ -19,7 +19,7 @@ from barn_owl.clips import write_clip_table
 from barn_owl.clips.splits import SPLITS
 from barn_owl.evaluate import Evaluation
 from barn_owl.evaluate.predictions import clip_outputs, with_predictions
-from barn_owl.files import whole_file, write_json
+from barn_owl.files import atomic_write, write_json
 from barn_owl.learn import Fitted, Plan, write_plan
 from barn_owl.learn.rehearsal import Rehearsed
 from barn_owl.learn.summary import summary
@@ -73,7 +73,7 @@ def write_run(
     write_json(folder / BASELINE, clip_statistics_baseline(data, multilabel=plan.multilabel))
     if judged["test"] and not judged["test"].multilabel:
         write_table(judged["test"].scores.confusion, folder / "confusion.csv", force=True, index="label")
-    with whole_file(folder / EMBEDDINGS) as beside:
+    with atomic_write(folder / EMBEDDINGS) as beside:
         np.save(beside, outputs.embeddings, allow_pickle=False)
     circumstances = _circumstances(begin, len(data.table), len(data.skipped))
     write_json(folder / "provenance.json", model.provenance | asdict(model.cost) | circumstances)

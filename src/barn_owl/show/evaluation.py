@@ -138,7 +138,7 @@ def calibration_figure(evaluation: Evaluation, *, ax: Axes | None = None) -> Fig
     left.plot(coverage["answered"], coverage["right"], color=LABEL_COLORS[1])
     left.set(xlim=(0, 1.02), ylim=(min(0.5, float(coverage["right"].min())), 1.02))
     left.set(xlabel="coverage: share of clips with a label, highest score first", ylabel="accuracy of these clips")
-    heading(left, f"{evaluation.answered_at(0.95):.0%} of the clips can be answered with 95 % right", size=12)
+    heading(left, f"{evaluation.coverage_at(0.95):.0%} of the clips can be answered with 95 % right", size=12)
     for axes in (promise, left):
         draw_grid(axes)
     return figure

@@ -19,7 +19,7 @@ from PIL import Image
 from barn_owl.audio import read_audio
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 from barn_owl.show.style import DUSK
 
 MAX_DURATION_S = 10.0
@@ -165,7 +165,7 @@ def filled(template: str, **content: Any) -> str:
 def write_page(path: str | Path, template: str, *, force: bool, **content: Any) -> None:
     """Fill a template and write the page, whole or not at all."""
     text = filled(template, **content)
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         beside.write_text(text, encoding="utf-8", errors="backslashreplace")
 
 

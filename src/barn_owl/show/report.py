@@ -18,7 +18,7 @@ from barn_owl.files import real_path
 from barn_owl.runs import Run
 from barn_owl.show.evaluation import calibration_figure, labels_figure, thresholds_figure
 from barn_owl.show.page import Shelf, drawing, rows, write_page
-from barn_owl.show.style import lay_out
+from barn_owl.show.style import fix_layout
 from barn_owl.show.training import curves_figure
 
 BUDGET = 9_000_000
@@ -149,10 +149,10 @@ class _Clips:
         shown["sound"] = self.shelf.sound(row)
         if self.evaluation.rows is not None and number in self.with_likes:
             for label in dict.fromkeys([row["label"], row["predicted"]]):
-                shown["like"] += self._most_like(int(self.evaluation.rows[number]), str(label), run)
+                shown["like"] += self._most_similar(int(self.evaluation.rows[number]), str(label), run)
         return shown
 
-    def _most_like(self, number: int, label: str, run: Run) -> list[dict[str, Any]]:
+    def _most_similar(self, number: int, label: str, run: Run) -> list[dict[str, Any]]:
         try:
             nearest = run.nearest_training_clips(number, label, 1)
         except ModelError:  # a run of an older version, or an ensemble of folds: documented, and left out
@@ -238,7 +238,7 @@ def calibration_words(evaluation: Evaluation, run: Run) -> str:
     words = (
         f"Scores are {evaluation.calibration_error:.2f} off on average (the model divides its logits by "
         f"{run.model.temperature:.2f}, fitted on the validation split). To have 95 % of the answers right, "
-        f"{evaluation.answered_at(0.95):.0%} of the clips can be answered, the others left undecided."
+        f"{evaluation.coverage_at(0.95):.0%} of the clips can be answered, the others left undecided."
     )
     if evaluation.thresholds and not evaluation.multilabel:
         sure = evaluation.decided
@@ -281,7 +281,7 @@ def report_figures(run: Run, evaluation: Evaluation) -> dict[str, Figure]:
     }
     with suppress(BarnOwlError):  # an ensemble has no curves
         figures["curves"] = curves_figure(run)
-    return {name: lay_out(figure) for name, figure in figures.items()}
+    return {name: fix_layout(figure) for name, figure in figures.items()}
 
 
 def _numbers(evaluation: Evaluation) -> list[dict[str, Any]]:

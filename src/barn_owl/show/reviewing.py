@@ -13,7 +13,7 @@ from barn_owl.annotation.items import STRETCH
 from barn_owl.audio import audio_info, read_audio
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 from barn_owl.show.page import HIGHEST_RATE_HZ, data_address, filled, flac_of, picture_of
 from barn_owl.show.sound import mel_places
 
@@ -222,7 +222,7 @@ def write_review_page(
     data = _data(review, answers or {})
     data |= {"served": False, "sounds": sounds, "pictures": pictures, "download": download}
     text = filled("review.html", title=title, served=False, policy=ALONE, data=data, use=use)
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         beside.write_text(text, encoding="utf-8", errors="backslashreplace")
     return len(sounds)
 

@@ -114,7 +114,7 @@ def _excerpt(axes: Axes, row: Any) -> None:
     axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {length:.1f} s", fontsize=8)
 
 
-def _near_each_other(curve: pd.DataFrame) -> list[pd.DataFrame]:
+def _nearby(curve: pd.DataFrame) -> list[pd.DataFrame]:
     """Return the rows of a curve whose names do not overlap, in order."""
     groups: list[list[int]] = []
     places = curve[["false_alarms_per_hour", "recall"]].to_numpy() / [
@@ -154,7 +154,7 @@ def adjusting_figure(adjusted: Adjusted, *, ax: Axes | None = None) -> Figure:
         color=LABEL_COLORS[0],
         label="one threshold for all labels",
     )
-    for number, rows in enumerate(_near_each_other(curve)):
+    for number, rows in enumerate(_nearby(curve)):
         ons = sorted(rows["threshold"], reverse=True)
         axes.annotate(
             f"{ons[0]:g}" if len(ons) == 1 else f"{ons[0]:g} to {ons[-1]:g}",

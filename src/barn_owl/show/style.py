@@ -16,7 +16,7 @@ from matplotlib.image import AxesImage
 from matplotlib.text import Text
 from matplotlib.ticker import LogFormatter
 
-from barn_owl.files import checked_target, whole_file
+from barn_owl.files import atomic_write, checked_target
 
 DUSK = LinearSegmentedColormap.from_list(
     "barn_owl_dusk", ["#16202b", "#2f4358", "#5d5a63", "#9a6a45", "#cf9350", "#ecc88d", "#fdf6e6"]
@@ -41,13 +41,13 @@ class Picture(Figure):
     def savefig(self, *arguments: Any, **options: Any) -> None:
         """Write it. It is laid out once and then drawn once; otherwise all would be drawn for the layout as well."""
         engine = self.get_layout_engine()
-        lay_out(self)
+        fix_layout(self)
         try:
             super().savefig(*arguments, **options)
         finally:
             self.set_layout_engine(engine)
 
-    def take_names_literally(self) -> None:
+    def disable_math(self) -> None:
         """Draw nothing as a formula but the powers on logarithmic axes."""
         # Requesting ticks creates them; requesting their labels would also place them.
         ticks = [
@@ -149,12 +149,12 @@ def draw_frames(
     )  # fmt: skip
 
 
-def lay_out(figure: Figure) -> Figure:
+def fix_layout(figure: Figure) -> Figure:
     """Lay a figure out once and for all, as it will be written several times, and return it."""
     engine = figure.get_layout_engine()
     if engine is not None and figure.axes:
         if isinstance(figure, Picture):
-            figure.take_names_literally()
+            figure.disable_math()
         engine.execute(figure)
         figure.set_layout_engine(None)
     return figure
@@ -207,5 +207,5 @@ def save_figure(figure: Figure, path: str | Path, *, force: bool = False) -> Non
     >>> barn_owl.save_figure(barn_owl.show.filter_bank_figure(barn_owl.FrontEnd()), "filters.png")
     """
     checked_target(path, force=force, endings=FIGURE_ENDINGS)
-    with whole_file(path, force=force) as beside:
+    with atomic_write(path, force=force) as beside:
         figure.savefig(beside)

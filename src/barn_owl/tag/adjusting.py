@@ -176,7 +176,7 @@ def adjust_traces(
     task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=True)
     parts, whole = task.parts(), [part for _, part in task.parts()]
     chosen = [task.best([other for name, other in parts if name != left_out]) for left_out, _ in parts]
-    kept = goal == "f1" and not task.is_surely_better(chosen)
+    kept = goal == "f1" and not task.is_significantly_better(chosen)
     decoding = model.decoding if kept else task.best(whole)
     scores = task.judge(decoding, whole)
 
@@ -282,15 +282,15 @@ class _Task:
         hours = max(sum(last - first for _, first, last in parts), 1e-9) / HOUR_S
         return 2 * right / max(true + found, 1), right / max(found, 1), right / max(true, 1), (found - right) / hours
 
-    def is_surely_better(self, chosen: Sequence[DecodingSettings]) -> bool:
+    def is_significantly_better(self, chosen: Sequence[DecodingSettings]) -> bool:
         """Return whether settings, cross-validated over the parts, have an F1 above the model's by more than a
         standard error; smaller gains do not carry over to further recordings."""
         own = [self.model.decoding] * len(chosen)
         true = sum(self._true_events([part for _, part in self.parts()]).values())
-        before, now = (self._left_out(settings) for settings in (own, chosen))
+        before, now = (self._without_test(settings) for settings in (own, chosen))
         return now > before + STANDARD_ERRORS * standard_error(before, true)
 
-    def _left_out(self, chosen: Sequence[DecodingSettings]) -> float:
+    def _without_test(self, chosen: Sequence[DecodingSettings]) -> float:
         """Return F1 over all parts, each with its settings."""
         for settings, (_, part) in zip(chosen, self.parts(), strict=True):
             self.rates(settings, [part])

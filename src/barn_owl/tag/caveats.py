@@ -27,7 +27,7 @@ POOR_F1 = 0.3
 
 
 def recording_caveats_of(
-    model: Model, path: str | Path, events: pd.DataFrame, heard_s: float | None = None
+    model: Model, path: str | Path, events: pd.DataFrame, processed_s: float | None = None
 ) -> list[str]:
     """Caveats about the events of a recording: sentences with advice.
 
@@ -74,13 +74,13 @@ def recording_caveats_of(
             f"{name} is very quiet, {max(levels):.0f} dB re full scale in {info.encoding}: faint sounds are lost in "
             "quantization noise. Record with more gain, or in 24 bits"
         )
-    heard_s = info.duration_s if heard_s is None else heard_s
-    if not len(events) and heard_s >= LONG_S:
+    processed_s = info.duration_s if processed_s is None else processed_s
+    if not len(events) and processed_s >= LONG_S:
         found.append(
-            f"no event in {heard_s / 60:.0f} minutes of {name}. If there are sounds in it, lower the threshold, "
+            f"no event in {processed_s / 60:.0f} minutes of {name}. If there are sounds in it, lower the threshold, "
             "look at the scores, or adjust the model on a recording with known events"
         )
-    elif len(events) / max(heard_s, 1) * 60 > MAX_EVENTS_PER_MINUTE:
+    elif len(events) / max(processed_s, 1) * 60 > MAX_EVENTS_PER_MINUTE:
         found.append(
             f"{len(events)} events in {name}, more than one per second: the model confuses background with events. "
             "Train with unlabeled recordings or background clips, or raise the threshold"

@@ -166,10 +166,10 @@ class EventClassifier:
 
     def _leave_out(self, event: Event, reason: str) -> None:
         if self._dropped is not None:
-            self._dropped.append(_left_out(event, reason))
+            self._dropped.append(_without_test(event, reason))
 
 
-def _left_out(event: Event, reason: str) -> Dropped:
+def _without_test(event: Event, reason: str) -> Dropped:
     return Dropped(event.start_s, event.end_s, event.label, event.score, reason)
 
 

@@ -12,7 +12,7 @@ from threadpoolctl import threadpool_limits
 from barn_owl.arrays import read_npz
 from barn_owl.audio import audio_info
 from barn_owl.errors import AudioError, TableError
-from barn_owl.files import whole_file
+from barn_owl.files import atomic_write
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.model.settings import DecodingLike, as_decoding
@@ -114,7 +114,7 @@ class ScoreTrace:
         facts = {
             "recording": self.file, "duration_s": self.duration_s, "step_s": self.step_s, "first_s": self.first_s
         }  # fmt: skip
-        with whole_file(path, force=force) as beside:
+        with atomic_write(path, force=force) as beside:
             if Path(path).suffix.lower() == ".parquet":
                 write_parquet(self.table().assign(**facts), beside)
             else:
@@ -125,7 +125,11 @@ class ScoreTrace:
 
 
 def whole_trace(
-    model: ModelLike, path: str | Path, *, ahead: bool = True, progress: Callable[[float, float], None] | None = None
+    model: ModelLike,
+    path: str | Path,
+    *,
+    read_ahead: bool = True,
+    progress: Callable[[float, float], None] | None = None,
 ) -> ScoreTrace:
     """Score a recording and keep the trace in memory: about 9 MB per hour for seven labels.
 
@@ -135,7 +139,7 @@ def whole_trace(
         Model, run, or the path of either.
     path : str | Path
         Recording.
-    ahead : bool
+    read_ahead : bool
         Whether decoding and features run in separate threads.
     progress : Callable[[float, float], None] | None
         Called with the seconds done and in all.
@@ -153,7 +157,7 @@ def whole_trace(
     """
     model = as_model(model)
     duration_s = audio_info(path).duration_s
-    blocks = list(trace_recording(model, path, ahead=ahead, progress=progress))
+    blocks = list(trace_recording(model, path, read_ahead=read_ahead, progress=progress))
     if not blocks:
         raise AudioError(f"{path} holds no sound")
     return _whole(model, blocks, str(path), duration_s)

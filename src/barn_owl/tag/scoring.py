@@ -13,7 +13,7 @@ import numpy as np
 from threadpoolctl import threadpool_limits
 
 from barn_owl.audio import audio_info, prefetch, stream_audio
-from barn_owl.audio.reading import tell_flaws
+from barn_owl.audio.reading import report_flaws
 from barn_owl.audio.samples import as_mono
 from barn_owl.errors import AudioError
 from barn_owl.features.products import CHUNK as ROWS
@@ -197,7 +197,7 @@ def trace_recording(
     model: ModelLike,
     path: str | Path,
     *,
-    ahead: bool = True,
+    read_ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
     chunk: int = 0,
     until: int | None = None,
@@ -215,7 +215,7 @@ def trace_recording(
         Model, run, or the path of either.
     path : str | Path
         Recording.
-    ahead : bool
+    read_ahead : bool
         Whether decoding and features run in separate threads; without it, a single core is used.
     progress : Callable[[float, float], None] | None
         Called with the seconds done and the seconds there are, and once at the end with all of them.
@@ -224,7 +224,7 @@ def trace_recording(
     until : int | None
         Number of the chunk to stop before. None: to the end.
     spent : StageTimes | None
-        A record that is added to, without `ahead`.
+        A record that is added to, without `read_ahead`.
     flaws : list[str] | None
         A list that faults of the recording are added to, instead of warnings in the log.
 
@@ -245,14 +245,14 @@ def trace_recording(
     start_s, skip_samples, skip_frames = _beginning(model, info.rate_hz, chunk)
     if 0 < duration_s < front_end.frame_ms / 1000:
         front_end = front_end.but(pad_short=True)
-        tell_flaws(path, [f"is shorter than a frame ({front_end.frame_ms:g} ms); filled up with silence"], flaws)
+        report_flaws(path, [f"is shorter than a frame ({front_end.frame_ms:g} ms); filled up with silence"], flaws)
     sound = stream_audio(path, rate_hz=front_end.rate_hz, channel=model.clips.channel, start_s=start_s, flaws=flaws)
     # The matrices are small: a second thread inside a product costs more than it brings.
     with threadpool_limits(limits=1, user_api="blas"):
         sound = _without(_timed(sound, spent, "decode_s"), skip_samples)
-        blocks = front_end.frame_blocks(prefetch(sound) if ahead else sound)
+        blocks = front_end.frame_blocks(prefetch(sound) if read_ahead else sound)
         blocks = _without(_timed(blocks, spent, "features_s"), skip_frames)
-        for frames in prefetch(blocks) if ahead else blocks:
+        for frames in prefetch(blocks) if read_ahead else blocks:
             begun = begun or len(frames) > 0
             begin = time.perf_counter()
             scored = scorer.push(frames)

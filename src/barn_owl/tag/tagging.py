@@ -130,7 +130,7 @@ def tag_recording(
     path: str | Path,
     *,
     decoding: DecodingLike | None = None,
-    ahead: bool = True,
+    read_ahead: bool = True,
     progress: Callable[[float, float], None] | None = None,
 ) -> pd.DataFrame:
     """Detect events in a sound file of any length, rate and number of channels, in bounded memory.
@@ -143,7 +143,7 @@ def tag_recording(
         Sound file or URL.
     decoding : DecodingSettings | Mapping[str, Any] | None
         Settings of the event decoder, or changes of the model's; None for the model's.
-    ahead : bool
+    read_ahead : bool
         Whether the file is decoded in a separate thread; without it, a single core is used.
     progress : Callable[[float, float], None] | None
         Called with the seconds done and the seconds there are.
@@ -170,7 +170,7 @@ def tag_recording(
         raise TypeError(f"the first argument must be a model, got {model!r}: barn_owl.load_model({str(model)!r})")
     warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
-    blocks = trace_recording(model, path, ahead=ahead, progress=progress)
+    blocks = trace_recording(model, path, read_ahead=read_ahead, progress=progress)
     return event_table(list(decided(blocks, EventDecoder.of(model, decoding))), str(path), duration_s)
 
 
