@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 from hypothesis import given, settings, strategies as st
 
-from barn_owl.classifiers.base import label_scores, named
+from barn_owl.classifiers.base import label_scores, segment_logits
 from barn_owl.classifiers.cnn import Convolutional
 from barn_owl.classifiers.ensemble import Ensemble
 from barn_owl.classifiers.kind import read_config, rebuild
@@ -249,13 +249,13 @@ def test_pooled_classifiers_take_any_front_end(clips, tmp_path):
 
 
 def test_scores_of_labels_share_what_is_said_of_any(rng):
-    naming = rng.normal(0, 1, (5, 6)).astype(np.float32)  # four labels, none of them, attention
-    sounds = rng.random((5, 1), dtype=np.float32)
-    found = label_scores(sounds, naming)
-    whole = np.exp(naming[:, :5]) / np.exp(naming[:, :5]).sum(axis=1, keepdims=True)
-    assert_close(found, sounds * whole[:, :4], rtol=1e-5)
+    label_logits = rng.normal(0, 1, (5, 6)).astype(np.float32)  # four labels, none of them, attention
+    activity = rng.random((5, 1), dtype=np.float32)
+    found = label_scores(activity, label_logits)
+    whole = np.exp(label_logits[:, :5]) / np.exp(label_logits[:, :5]).sum(axis=1, keepdims=True)
+    assert_close(found, activity * whole[:, :4], rtol=1e-5)
     each = rng.random((5, 4), dtype=np.float32)
-    assert label_scores(each, naming) is each
+    assert label_scores(each, label_logits) is each
 
 
 def test_pooled_classifiers_name_a_clip_by_its_windows_and_as_a_whole(ranking, rng):
@@ -265,7 +265,7 @@ def test_pooled_classifiers_name_a_clip_by_its_windows_and_as_a_whole(ranking, r
     steps = model.frame_scores(np.concatenate([around, frames, around]))
     ready = (frames - model.mean) / model.deviation
     whole = classifier.row_classifier.logits(classifier.rows(ready[None]))[0]
-    assert_close(model.clip(frames).logits, (named(steps.label_logits)[:-1] + whole) / 2, rtol=1e-5)
+    assert_close(model.clip(frames).logits, (segment_logits(steps.label_logits)[:-1] + whole) / 2, rtol=1e-5)
     # An ensemble does the same; networks classify a clip by its steps only.
     several = ensemble_of([model, model])
     assert_close(several.clip(frames).logits, model.clip(frames).logits, rtol=1e-5)

@@ -14,9 +14,9 @@ from barn_owl.learn import Examples, Plan, Progress
 from barn_owl.learn.mixtures import Mixtures
 from barn_owl.learn.plan import TrainingSettings
 from barn_owl.learn.tasks import (
+    MAX_SEGMENTS,
     ONSET_LOSS_WEIGHT,
     POSITIVE_ONSET_WEIGHT,
-    SOUNDS,
     UNLABELED_SEGMENT_WEIGHT,
     FrameTask,
     WindowTask,
@@ -49,18 +49,18 @@ def over_mixtures(plan: Plan) -> FrameTask:
 def mixture_of(subject: FrameTask, events: list[tuple[int, int, int, int]]) -> Mixtures:
     """A mixture with these events and complete labels."""
     length = subject._frames
-    sounds, begins = (np.zeros((1, length, 3), np.float32) for _ in range(2))
+    activity, onsets = (np.zeros((1, length, 3), np.float32) for _ in range(2))
     for _, first, last, label in events:
         if label < 3:
-            sounds[0, first:last, label] = begins[0, first, label] = 1
+            activity[0, first:last, label] = onsets[0, first, label] = 1
     frames = np.zeros((1, length, subject.mean.size), np.float32)
-    return Mixtures(frames, sounds, begins, np.ones_like(sounds), events, np.zeros(1, int))
+    return Mixtures(frames, activity, onsets, np.ones_like(activity), events, np.zeros(1, int))
 
 
 def parts_of(subject: FrameTask, targets: np.ndarray) -> list[np.ndarray]:
     """Activity, onsets, their loss weights, segments and segment labels."""
-    frames = (targets.shape[-1] - SOUNDS - SOUNDS * 4) // 4
-    return np.split(targets, np.cumsum([frames] * 4 + [SOUNDS]), axis=-1)
+    frames = (targets.shape[-1] - MAX_SEGMENTS - MAX_SEGMENTS * 4) // 4
+    return np.split(targets, np.cumsum([frames] * 4 + [MAX_SEGMENTS]), axis=-1)
 
 
 def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
@@ -69,12 +69,12 @@ def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
     steps = subject._classifier.count(subject._frames)
     first, last = middle + 10 * step, middle + 20 * step
     events = [(0, first, last, HISS), (0, first + 30 * step, last + 30 * step, NONE)]
-    sounds, begins, sounds_count, begins_count, inside, names = parts_of(
+    activity, onsets, sounds_count, begins_count, inside, names = parts_of(
         subject, subject._targets(mixture_of(subject, events))
     )
-    assert sounds.shape == (1, steps, 1)  # that of any label together
-    np.testing.assert_array_equal(np.flatnonzero(sounds[0, :, 0]), np.arange(10, 20))
-    assert np.flatnonzero(begins[0, :, 0]).tolist() == [10]
+    assert activity.shape == (1, steps, 1)  # that of any label together
+    np.testing.assert_array_equal(np.flatnonzero(activity[0, :, 0]), np.arange(10, 20))
+    assert np.flatnonzero(onsets[0, :, 0]).tolist() == [10]
     assert (sounds_count == 1).all()
     # Just before and after an onset either answer will do, and the onset itself counts more.
     assert begins_count[0, [9, 10, 11, 12], 0].tolist() == [
@@ -85,7 +85,7 @@ def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
     ]
     np.testing.assert_array_equal(np.flatnonzero(inside[0, :, 0]), np.arange(10, 20))
     np.testing.assert_array_equal(np.flatnonzero(inside[0, :, 1]), np.arange(40, 50))
-    called = names[0, 0].reshape(SOUNDS, 4)
+    called = names[0, 0].reshape(MAX_SEGMENTS, 4)
     assert called[0].tolist() == [0, 1, 0, 0]
     assert called[1].tolist() == [0, 0, 0, 1]
     assert not called[2:].any()
@@ -94,26 +94,26 @@ def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
 
 def test_background_sounds_but_is_no_event():
     subject = over_mixtures(plan_of())
-    sounds, begins, _, _, inside, names = parts_of(
+    activity, onsets, _, _, inside, names = parts_of(
         subject, subject._targets(mixture_of(subject, [(0, 100, 160, STILL)]))
     )
-    assert not sounds.any()
-    assert not begins.any()
+    assert not activity.any()
+    assert not onsets.any()
     assert inside.any()
-    assert names[0, 0].reshape(SOUNDS, 4)[0].tolist() == [0, 0, 1, 0]
+    assert names[0, 0].reshape(MAX_SEGMENTS, 4)[0].tolist() == [0, 0, 1, 0]
 
 
 def test_where_labels_overlap_each_is_followed_by_itself_and_a_sound_may_have_several_names():
     subject = over_mixtures(plan_of(multilabel=True))
-    sounds, begins, _, _, inside, names = parts_of(
+    activity, onsets, _, _, inside, names = parts_of(
         subject, subject._targets(mixture_of(subject, [(0, 100, 160, HUM), (0, 100, 160, HISS)]))
     )
-    assert sounds.shape[-1] == begins.shape[-1] == 3
-    assert (sounds[..., HUM] == sounds[..., HISS]).all()
-    assert not sounds[..., STILL].any()
+    assert activity.shape[-1] == onsets.shape[-1] == 3
+    assert (activity[..., HUM] == activity[..., HISS]).all()
+    assert not activity[..., STILL].any()
     assert inside[..., 0].any()
     assert not inside[..., 1:].any()  # a single segment
-    assert names[0, 0].reshape(SOUNDS, 4)[0].tolist() == [1, 1, 0, 0]
+    assert names[0, 0].reshape(MAX_SEGMENTS, 4)[0].tolist() == [1, 1, 0, 0]
 
 
 @pytest.mark.parametrize("multilabel", [False, True])

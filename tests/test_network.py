@@ -30,7 +30,7 @@ from barn_owl.network import (
 )
 from barn_owl.network.layer import Scratch
 from barn_owl.network.level import window_level
-from barn_owl.network.network import turned
+from barn_owl.network.network import swap_batch_and_time
 from barn_owl.network.optimizer import clip_norm
 from helpers import assert_close
 
@@ -116,10 +116,10 @@ def test_gradients_are_finite_differences(layers, shape, rng):
 
     made.layers[0].is_first = False
     _, kept = made.forward(x, np.random.default_rng(1))
-    dy = np.ascontiguousarray(turned(wanted))
+    dy = np.ascontiguousarray(swap_batch_and_time(wanted))
     for number in reversed(range(len(made.layers))):
         dy = made.layers[number].backward(dy, kept[number], part.gradients[number], part.scratch)
-    assert_close(turned(dy), slope(loss, x, STEP), rtol=1e-6, atol=1e-8)
+    assert_close(swap_batch_and_time(dy), slope(loss, x, STEP), rtol=1e-6, atol=1e-8)
 
 
 def test_folding_normalization_into_convolutions_changes_nothing(rng):
@@ -129,10 +129,10 @@ def test_folding_normalization_into_convolutions_changes_nothing(rng):
     for array in made.states().values():
         array += rng.uniform(0, 0.5, array.shape).astype(np.float32)
     x = rng.standard_normal((4, 12, 5, 1)).astype(np.float32)
-    folded = turned(x)
+    folded = swap_batch_and_time(x)
     for layer in made.folded():
         folded, _ = layer.forward(folded, None, Scratch())
-    folded, (y, _) = turned(folded), made.forward(x)
+    folded, (y, _) = swap_batch_and_time(folded), made.forward(x)
     assert len(made.folded()) == len(made.layers) - 3  # a normalization and two relus are merged into convolutions
     assert_close(folded, y, rtol=1e-4, atol=1e-5)  # the same sums in another order, in float32
 

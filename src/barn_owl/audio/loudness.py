@@ -97,7 +97,8 @@ def gated_loudness(powers: np.ndarray) -> float:
     if not len(loud):
         return -np.inf
     threshold = lufs(loud.mean()) + RELATIVE_GATE
-    return float(lufs(loud[lufs(loud) > threshold].mean()))
+    gated = loud[lufs(loud) > threshold]
+    return float(lufs(gated.mean())) if len(gated) else -np.inf  # equal to the threshold by rounding
 
 
 def lufs(power: np.ndarray | float) -> np.ndarray:

@@ -45,7 +45,7 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
     ['score', 'right', 'answers', 'low', 'high']
     """
     confidence = as_array("confidence", confidence, None)
-    right = as_array("right", right, len(confidence), kind="boolean")
+    right = as_array("right", right, len(confidence), kind="boolean", of="confidence")
     order = np.argsort(confidence, kind="stable")
     parts = [part for part in np.array_split(order, bins) if len(part)]
     return pd.DataFrame(

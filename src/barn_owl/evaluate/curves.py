@@ -144,7 +144,7 @@ def label_curve(score: np.ndarray, has: np.ndarray) -> pd.DataFrame:
     ['threshold', 'recall', 'precision', 'false_alarm_rate', 'miss_rate']
     """
     score = as_array("score", score, None)
-    has = as_array("has", has, len(score), kind="boolean")
+    has = as_array("has", has, len(score), kind="boolean", of="score")
     order = np.argsort(-score, kind="stable")
     last = np.flatnonzero(np.append(np.diff(score[order]) != 0, True))
     found, predicted = np.cumsum(has[order])[last], last + 1

@@ -178,6 +178,8 @@ def map_figure(x: np.ndarray, labels: Sequence[str], *, ax: Axes | None = None) 
 
 def _dots(axes: Axes, across: np.ndarray, up: np.ndarray, labels: Sequence[str]) -> None:
     names = sorted(set(labels))
+    if not names:
+        raise TableError("labels must name one clip or more")
     colors = label_colors(names)
     for number, name in enumerate(names):
         own = np.asarray(labels) == name
