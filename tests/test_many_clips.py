@@ -103,7 +103,7 @@ def test_facts_of_an_excerpt_are_those_of_the_cut(tmp_path, rng):
     cut = file_facts(tmp_path / "cut.wav")
     assert vars(excerpt) | {"file": ""} == vars(cut) | {"file": ""}
     heard: list[np.ndarray] = []
-    quick = vars(file_facts(tmp_path / "cut.wav", hear=heard.append, thorough=False))
+    quick = vars(file_facts(tmp_path / "cut.wav", on_block=heard.append, thorough=False))
     np.testing.assert_allclose(np.concatenate(heard)[:, 0], samples[RATE_HZ : 2 * RATE_HZ], atol=1e-7)
     assert {name for name, value in quick.items() if value != value} == {"loudness_lufs", "true_peak_db"}
     assert {n: v for n, v in quick.items() if v == v}.items() <= vars(cut).items()

@@ -41,3 +41,51 @@ def test_prose_avoids_turns_that_readers_stumble_over():
         if any(re.search(turn, line) for turn in STUMBLES)
     ]
     assert not found, "\n".join(found)
+
+
+RETIRED = {
+    "parted",
+    "turned",
+    "Sorter",
+    "USES",
+    "SOUNDS",
+    "NAMES_COUNT",
+    "NONE_COUNTS",
+    "ONSETS_COUNT",
+    "names_events",
+}
+RETIRED |= {"whole_file", "heard_s", "made_front_end", "pooled_by_attention", "Trace", "Decider", "Members", "scene"}
+RETIRED |= {"scenes", "SceneMaker", "family", "Family", "hear", "hears", "surest", "is_elsewhere", "tells", "telling"}
+"""Names that have been replaced by terms of the field; see the glossary."""
+TERMS = [
+    "activity",
+    "onset",
+    "segment",
+    "label logits",
+    "embedding",
+    "loss weight",
+    "mixture",
+    "signal-to-noise ratio",
+]
+TERMS += [
+    "background",
+    "candidate",
+    "decoder",
+    "threshold",
+    "hysteresis",
+    "receptive field",
+    "stride",
+    "batch",
+    "channel",
+]
+
+
+def test_names_in_the_code_are_terms_of_the_field():
+    glossary = (ROOT / "docs/reference/glossary.md").read_text("utf-8")
+    assert [term for term in TERMS if f"**{term}**" not in glossary] == []
+    found = set()
+    for path in (ROOT / "src").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            names = {getattr(node, key, None) for key in ("id", "name", "attr", "arg")}
+            found |= {(path.name, name) for name in names if isinstance(name, str) and name in RETIRED}
+    assert sorted(found) == []

@@ -98,7 +98,7 @@ def file_facts(
     *,
     start_s: float | None = None,
     end_s: float | None = None,
-    hear: Callable[[np.ndarray], object] | None = None,
+    on_block: Callable[[np.ndarray], object] | None = None,
     flaws: list[str] | None = None,
     thorough: bool = True,
 ) -> FileFacts:
@@ -110,7 +110,7 @@ def file_facts(
         Sound file.
     start_s, end_s : float | None
         The excerpt in seconds; None for the start and the end of the file.
-    hear : Callable[[np.ndarray], object] | None
+    on_block : Callable[[np.ndarray], object] | None
         Called with each block, shape ``(samples, channels)``, to save a second pass.
     flaws : list[str] | None
         A list that faults of the samples are added to, instead of warnings in the log.
@@ -134,8 +134,8 @@ def file_facts(
     measure = _Measures(info.rate_hz, info.channels, thorough=thorough)
     for block in stream_channels(path, start_s=start_s, end_s=end_s, flaws=flaws):
         measure.push(block)
-        if hear is not None:
-            hear(block)
+        if on_block is not None:
+            on_block(block)
     if not measure.samples:
         raise AudioError(f"{path} holds no samples from {start_s or 0:g} to {end_s} s")
     return FileFacts(

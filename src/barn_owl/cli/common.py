@@ -196,20 +196,20 @@ class Terminal:
             with Progress(*columns, TextColumn("left"), TimeRemainingColumn(), *speed, console=self.errors) as bars:
                 bar = bars.add_task(escape(printable(doing)), total=None, speed="")
 
-                def tell(done: float, total: float) -> None:
+                def report(done: float, total: float) -> None:
                     times = f"{done / max(time.monotonic() - begin, 1e-3):.0f} x real time"
                     bars.update(bar, completed=round(done), total=round(total), speed=times)
                     if done >= total:
                         bars.stop()  # or it would draw over the next message
 
-                yield tell
+                yield report
         else:
             yield self._plain_progress(doing, of_sound=of_sound)
 
     def _plain_progress(self, doing: str, *, of_sound: bool) -> Callable[[float, float], None]:
         reported, begin = [0.0], time.monotonic()
 
-        def tell(done: float, total: float) -> None:
+        def report(done: float, total: float) -> None:
             if done / total >= reported[0] + PLAIN_LINE_SHARE or (done >= total and reported[0] < 1):
                 reported[0] = done / total
                 taken_s = time.monotonic() - begin
@@ -218,7 +218,7 @@ class Terminal:
                 speed = f", {done / max(taken_s, 1e-3):.0f} times real time" if of_sound else ""
                 click.echo(f"{printable(doing)}: {done:.0f} of {total:.0f}, {_time(taken_s)}{speed}{left}", err=True)
 
-        return tell
+        return report
 
 
 def _plain(value: Any) -> Any:

@@ -70,7 +70,7 @@ def _measure(excerpt: Excerpt, *, wanted: bool) -> tuple[ClipInspection, np.ndar
             excerpt.file,
             start_s=excerpt.start_s,
             end_s=excerpt.end_s,
-            hear=beginning.hear,
+            on_block=beginning.on_block,
             flaws=flaws,
             thorough=False,
         )
@@ -88,7 +88,7 @@ class _Beginning:
     def __init__(self, most: int) -> None:
         self._most, self._blocks, self._count = most, list[np.ndarray](), 0
 
-    def hear(self, block: np.ndarray) -> None:
+    def on_block(self, block: np.ndarray) -> None:
         if self._count < self._most:
             self._blocks.append(block.mean(axis=1, dtype=np.float32))
             self._count += len(block)

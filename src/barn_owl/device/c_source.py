@@ -88,7 +88,7 @@ def c_source(model: Model, name: str) -> tuple[str, str, str]:
     laid = _Layout(
         graph_of(model),
         outputs_of(len(model.labels), multilabel=model.multilabel),
-        turned=quantized_in(model.classifier) is not None,
+        transposed=quantized_in(model.classifier) is not None,
     )
     data, numbers = _data(model, laid)
     sizes = _sizes(model, laid, numbers)
@@ -112,8 +112,8 @@ class _Row:
 class _Layout:
     """Memory layout: weights and ring buffers in sequence, outputs in two alternating places per depth."""
 
-    def __init__(self, networks: Sequence[Sequence[Stage]], outputs_a_step: int, *, turned: bool) -> None:
-        self._turned = turned
+    def __init__(self, networks: Sequence[Sequence[Stage]], outputs_a_step: int, *, transposed: bool) -> None:
+        self._transposed = transposed
         self.order: list[Stage] = []
         self.rows: list[_Row] = []
         self.first = [0]
@@ -143,7 +143,9 @@ class _Layout:
             scale = self._logits if is_last else self.scale
             self.rows.append(_Row(self.kernel, self.bias, self.memory, self._outputs[depth, number % 2], scale))
             if stage.kernel is not None:
-                self.kernel += stage.out[1] * _reach(stage) if self._turned and _reach(stage) else stage.kernel.size
+                self.kernel += (
+                    stage.out[1] * _reach(stage) if self._transposed and _reach(stage) else stage.kernel.size
+                )
                 self.bias += stage.out[1]
             if is_last:
                 self._logits += self._outputs_a_step

@@ -255,7 +255,7 @@ def _hear(excerpt: Excerpt) -> _ClipMeasurement | str:
             excerpt.file,
             start_s=excerpt.start_s,
             end_s=excerpt.end_s,
-            hear=lambda block: blocks.append(block.mean(axis=1, dtype=np.float32)),
+            on_block=lambda block: blocks.append(block.mean(axis=1, dtype=np.float32)),
             thorough=False,
         )
         front_end = FrontEnd(rate_hz=facts.rate_hz, features=["log-mel", "power"], pad_short=True)
@@ -316,9 +316,9 @@ def _band(
     sources = table.groupby(["source", "rate_hz"]).agg(
         band_hz=("band_hz", lambda band: band.quantile(0.9)), labels=("label", "nunique"), clips=("label", "size")
     )
-    telling = sources[(sources["labels"] > 1) & (sources["clips"] >= 4)]
-    if len(telling):
-        passed_hz = float(telling["band_hz"].min())
+    informative = sources[(sources["labels"] > 1) & (sources["clips"] >= 4)]
+    if len(informative):
+        passed_hz = float(informative["band_hz"].min())
         why_rate = f"every source reaches {passed_hz / 1000:.1f} kHz"
     else:
         passed_hz = float(table["band_hz"].quantile(0.9))

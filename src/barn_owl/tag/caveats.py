@@ -40,7 +40,9 @@ def recording_caveats_of(
     for start in places:
         try:
             end = min(float(start) + STRETCH_S, info.duration_s)
-            facts = file_facts(path, start_s=float(start), end_s=end, flaws=[], thorough=False, hear=channels.hear)
+            facts = file_facts(
+                path, start_s=float(start), end_s=end, flaws=[], thorough=False, on_block=channels.on_block
+            )
         except AudioError:
             continue  # a broken stretch is reported while tagging
         bands.append(facts.bandwidth_hz)
@@ -95,7 +97,7 @@ class _Channels:
         self._power: np.ndarray = np.zeros(0)
         self._mixed = 0.0
 
-    def hear(self, block: np.ndarray) -> None:
+    def on_block(self, block: np.ndarray) -> None:
         """Take a block, ``(samples, channels)``."""
         power = np.einsum("sc,sc->c", block, block, dtype=np.float64)
         self._power = power if not len(self._power) else self._power + power
