@@ -1,4 +1,4 @@
-# The two doors: `make demo` and `make test` set up all they need in .venv.
+# `make demo` and `make test` set up everything in .venv.
 PYTHON ?= python3
 BIN := .venv/bin
 

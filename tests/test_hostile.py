@@ -221,8 +221,8 @@ def test_traces_of_recordings_with_one_name_are_kept_apart(tmp_path, runs, capsy
 
 def test_what_a_killed_process_had_begun_to_write_goes_with_the_next(tmp_path):
     script = (
-        "import os, sys, signal\nfrom barn_owl.files import whole_file, temporary_folder\n"
-        "with whole_file(sys.argv[1]) as alongside, temporary_folder() as folder:\n"
+        "import os, sys, signal\nfrom barn_owl.files import atomic_write, temporary_folder\n"
+        "with atomic_write(sys.argv[1]) as alongside, temporary_folder() as folder:\n"
         "    alongside.write_text('half'); print(folder, flush=True); os.kill(os.getpid(), signal.SIGKILL)\n"
     )
     done = subprocess.run(

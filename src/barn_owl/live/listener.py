@@ -169,7 +169,7 @@ class Listener:
         self.level_db = float(decibel(np.sqrt(np.mean(np.square(samples), dtype=np.float64))))
         if self._lead_s is not None:
             self._keep(samples)
-        return self._heard(self._tagger.push(self._resampler.push(samples)), last=False)
+        return self._live_events(self._tagger.push(self._resampler.push(samples)), last=False)
 
     def _finish(self) -> list[LiveEvent]:
         """Return the remaining events at the end of a piece of sound."""
@@ -184,7 +184,7 @@ class Listener:
             for event in rest
             if event.start_s < length_s
         ]
-        return found + self._heard(inside, last=True)
+        return found + self._live_events(inside, last=True)
 
     def _interrupted(self, missing: Break) -> list[LiveEvent]:
         found = self._finish()
@@ -195,7 +195,7 @@ class Listener:
         self._begin()
         return found
 
-    def _heard(self, events: list[Event], *, last: bool) -> list[LiveEvent]:
+    def _live_events(self, events: list[Event], *, last: bool) -> list[LiveEvent]:
         """Events with their time, and their sound once the audio after them has arrived."""
         if self._lead_s is None:
             return [self._made(event, None) for event in events]

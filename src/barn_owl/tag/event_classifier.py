@@ -98,7 +98,7 @@ class EventClassifier:
             ):
                 break
             given.append(self._named.pop(0))
-        return [event for event in given if self._is_fit(event)]
+        return [event for event in given if self._has_allowed_timing(event)]
 
     def _apart(self, found: list[Candidate], until_s: float) -> list[Event]:
         """Events of labels decoded independently; where they overlap, not all may stay."""
@@ -127,7 +127,7 @@ class EventClassifier:
         for event in events:
             if event not in kept:
                 self._leave_out(event, "overlaps a higher score")
-        return [event for event in sorted(kept, key=by_start) if self._is_fit(event)]
+        return [event for event in sorted(kept, key=by_start) if self._has_allowed_timing(event)]
 
     def _event_of(self, candidate: Candidate) -> Event | None:
         """Name a candidate by its whole extent; None for labels that are never events."""
@@ -147,7 +147,7 @@ class EventClassifier:
             self._leave_out(event, reason)
         return None if reason else event
 
-    def _is_fit(self, event: Event) -> bool:
+    def _has_allowed_timing(self, event: Event) -> bool:
         """Return whether an event has an allowed duration, and follows the last event of its label late enough."""
         own, number = self._settings.of(event.label), self._labels.index(event.label)
         length_s, ended_s = event.end_s - event.start_s, self._ended_s[number]
