@@ -284,7 +284,7 @@ def test_epochs_are_judged_by_how_whole_sounds_are_named():
     plan = plan_of()
     subject = FrameTask(plan, LABELS, examples(plan), examples(plan, seed=4), np.random.default_rng(1), None)
     watched = subject._watched
-    named, wanted = subject._named(
+    named, wanted = subject._labeled_segments(
         np.zeros((len(watched.frames), subject._classifier.count(subject._frames), 7)), watched
     )
     assert named.shape == wanted.shape

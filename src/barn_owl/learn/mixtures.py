@@ -19,10 +19,10 @@ from barn_owl.learn.labeled import LabeledFrames
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.sources import TINY, describe, synthetic_sounds, white_noise
 
-MIN_DURATION_BED_S = 0.3
-"""How long a stretch of quiet needs to be to be of use as background."""
+MIN_BACKGROUND_S = 0.3
+"""Shortest stretch of quiet that is used as background."""
 SOUNDS_A_SECOND = 4 / 3
-"""Sounds in a mixture at most, for each second of it; any number up to that is as likely."""
+"""Largest number of sounds per second of a mixture; drawn uniformly up to it."""
 APART_S = (0.06, 0.28)
 """Time between whole clips in sequence: short, since it costs as much as clips."""
 CUT_SHARE = 0.3
@@ -35,9 +35,9 @@ MIN_FRAMES = 3
 SLOPE_DB = (-10.0, 30.0)
 """Fall of synthetic noise from the lowest band to the highest: from bluish to brown."""
 STILL = 0.1
-"""Share of mixtures with next to nothing behind the sounds, like clips that were cleaned."""
+"""Share of mixtures with hardly any background, like denoised clips."""
 DRIFTS, DRIFT_DB = (4, 12, 30), 5.0
-"""Points of a mixture between which the level of noise drifts, slowly or in gusts, and by how much at most."""
+"""Support points of the drifting noise level of a mixture, from slow to gusty, and largest drift."""
 DITHER_DB = -90.0
 """Mean level of bands below which a clip's quiet is that of its encoding, 16 bits with dither for example."""
 
@@ -45,8 +45,8 @@ DITHER_DB = -90.0
 class Mixtures(NamedTuple):
     """A batch of mixtures, frame by frame.
 
-    frames : ``(mixtures, frames, features)``, as from the front end. sounds, begins : 1 where a label sounds, and in
-    the frame of its onset, ``(mixtures, frames, labels)``; counts : 0 where a sound is too faint to know. events :
+    frames : ``(mixtures, frames, features)``, as from the front end. activity, onsets : 1 where a label is active,
+    and in the frame of its onset, ``(mixtures, frames, labels)``; counts : 0 where a sound is too faint to know. events :
     mixture, first and last-plus-one frame and label of each audible sound, with the number after the last label for
     no label. clips : number of the clip of the last labeled sound of each mixture, else -1.
     """
@@ -62,8 +62,7 @@ class Mixtures(NamedTuple):
 class MixtureMaker:
     """Creates mixtures of the clips of a split.
 
-    background : numbers of the labels that mean nothing of interest: their clips are what sounds lie over, alongside
-    `Examples.behind`.
+    background : numbers of the background labels, whose clips are mixed under sounds, like `Examples.behind`.
     """
 
     def __init__(self, plan: Plan, examples: Examples, background: Sequence[int]) -> None:
@@ -126,7 +125,7 @@ class MixtureMaker:
             found += [
                 part
                 for part in parts
-                if len(part) * self._front_end.hop_s >= MIN_DURATION_BED_S
+                if len(part) * self._front_end.hop_s >= MIN_BACKGROUND_S
                 and part[:, self._front_end.level_columns].mean() > least
             ]
         return found

@@ -34,9 +34,9 @@ ONSET_LOSS_WEIGHT, POSITIVE_ONSET_WEIGHT = 3.0, 4.0
 """Loss weight of the onset output, relative to activity, and further weight of steps with an onset, which are rare.
 """
 MAX_SEGMENTS = 16
-"""Sounds of a mixture that are named as wholes, at most."""
+"""Largest number of segments per mixture in the label loss."""
 LABEL_LOSS_WEIGHT = 0.7
-"""Weight of the label of a whole sound, relative to the labels of its steps."""
+"""Loss weight of the labels of segments, relative to the activity of steps."""
 UNLABELED_SEGMENT_WEIGHT = 0.3
 """Loss weight of segments of none of the labels, relative to labeled segments: there are many."""
 MIXTURE_REUSE = 2
@@ -44,7 +44,7 @@ MIXTURE_REUSE = 2
 training step.
 """
 SMOOTHING = 0.1
-"""Share of the name of a stretch that is spread over all names: Szegedy et al., CVPR 2016."""
+"""Label smoothing: share of a target spread over all labels (Szegedy et al., CVPR 2016)."""
 ROWS_A_BATCH = 64
 """Batch size of rows, larger than that of mixtures since rows are cheap."""
 
@@ -187,19 +187,19 @@ class FrameTask:
         if not self._multilabel:  # any label that is an event
             onsets, activity = (part[..., self._events].max(axis=-1, keepdims=True) for part in (onsets, activity))
             sounds_count = np.maximum(activity, sounds_count[..., self._events].min(axis=-1, keepdims=True))
-        # Just before and after an onset either answer will do.
+        # Just before and after an onset, either target is acceptable.
         beside = np.zeros_like(onsets)
         beside[:, 1:] += onsets[:, :-1]
         beside[:, :-1] += onsets[:, 1:]
         counts = np.where(
             (beside > 0) & (onsets == 0), 0, ONSET_LOSS_WEIGHT * (1 + (POSITIVE_ONSET_WEIGHT - 1) * onsets)
         )
-        parts = [activity, onsets, sounds_count, counts, *self._stretches(mixtures, at)]
+        parts = [activity, onsets, sounds_count, counts, *self._segments(mixtures, at)]
         return np.concatenate(parts, axis=-1, dtype=np.float32)
 
-    def _stretches(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Weights of each active sound, ``(mixtures, steps, SOUNDS)``, and which labels it has, or none of
-        them, in each step alike, ``(mixtures, steps, SOUNDS * (labels + 1))``."""
+    def _segments(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Return the steps of each segment, ``(mixtures, steps, MAX_SEGMENTS)``, and its labels, or none of them,
+        repeated in each step, ``(mixtures, steps, MAX_SEGMENTS * (labels + 1))``."""
         count, labels = len(mixtures.frames), self._labels + 1
         inside = np.zeros((count, len(at), MAX_SEGMENTS), dtype=np.float32)
         names = np.zeros((count, MAX_SEGMENTS, labels), dtype=np.float32)
@@ -207,7 +207,7 @@ class FrameTask:
         taken = np.zeros(count, dtype=int)
         for mixture, first, last, label in mixtures.events:
             steps = slice(*np.searchsorted(at, [first, last]))
-            # A sound of several labels is there once for each.
+            # A sound with several labels has an event for each.
             place = places.setdefault((mixture, first, last), int(taken[mixture]))
             if steps.stop > steps.start and place < MAX_SEGMENTS:
                 inside[mixture, steps, place] = 1
@@ -243,14 +243,14 @@ class FrameTask:
         parts = np.array_split(np.arange(len(x)), max(1, len(x) // self._plan.training.batch_size))
         logits = np.concatenate([self.network.forward(x[part])[0] for part in parts])
         loss = self.loss(logits, self._targets(self._watched))[0]
-        rows, targets = self._named(logits, self._watched)
+        rows, targets = self._labeled_segments(logits, self._watched)
         return loss, *evaluate_logits(rows, targets, multilabel=self._multilabel)[1:]
 
-    def _named(self, logits: np.ndarray, mixtures: Mixtures) -> tuple[np.ndarray, np.ndarray]:
-        """Predicted and true label of each labeled sound."""
+    def _labeled_segments(self, logits: np.ndarray, mixtures: Mixtures) -> tuple[np.ndarray, np.ndarray]:
+        """Return logits and labels of each labeled segment."""
         labels = self._labels
         centers = np.arange(logits.shape[1]) * self._classifier.step + self._classifier.window // 2
-        inside, names = self._stretches(mixtures, centers)
+        inside, names = self._segments(mixtures, centers)
         label_logits = split_outputs(logits, labels)[2]
         pooled, _ = attention_pool(label_logits[..., :-1], label_logits[..., -1], inside)
         targets = names[:, 0].reshape(len(names), MAX_SEGMENTS, labels + 1)[..., :labels]

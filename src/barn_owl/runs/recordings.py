@@ -27,7 +27,7 @@ STRETCHES, STRETCH_S, MIN_DURATION_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
 UNLABELED, MIXTURES_LONG = 80, 2
 """Stretches that are learned from without labels, over all recordings, and how many mixtures long they are."""
-QUIET_DB, MIN_DURATION_QUIET_S = 0.5, 0.3
+QUIET_DB, MIN_QUIET_S = 0.5, 0.3
 """Activity below which frames are quiet, and how long a run of them needs to be to serve as background."""
 
 
@@ -74,9 +74,7 @@ def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
             continue  # digital silence, or too short: unusable for training, and reported
         still = activity(frames[:, plan.front_end.level_columns], hop_s) < QUIET_DB
         runs = two_threshold_runs(still, True, True)
-        quiet += [
-            frames[first:last] for first, last in runs if last - first >= frames_in(MIN_DURATION_QUIET_S, hop_s)
-        ]
+        quiet += [frames[first:last] for first, last in runs if last - first >= frames_in(MIN_QUIET_S, hop_s)]
     return ClipFrames(quiet)
 
 

@@ -31,7 +31,7 @@ def recording_caveats_of(
 ) -> list[str]:
     """Caveats about the events of a recording: sentences with advice.
 
-    events : those of this recording. processed_s : seconds that could be read; None for all. Raises AudioError when it
+    events : those of this recording. processed_s : readable seconds; None for all. Raises AudioError when it
     cannot be read.
     """
     info, name, found = audio_info(path), Path(path).name, []
