@@ -145,7 +145,7 @@ def later(quay: Path) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         before = owl.train(clips[clips["label"] != LATER], folder / "before", plan)
-        adopted = owl.runs.adopt(plan, before.model, str(folder / "before"))
+        adopted = owl.runs.plan_from_model(plan, before.model, str(folder / "before"))
         runs = {
             "before": before, "later": owl.train(few, folder / "later", adopted),
             "in full": owl.train(clips, folder / "full", plan),

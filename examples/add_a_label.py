@@ -19,7 +19,7 @@ def main() -> None:
     barn_owl.train(clips[clips["label"] != "winch"], "example-before", plan)
 
     model = barn_owl.load_model("example-before")  # or third-party model file
-    further = barn_owl.runs.adopt(plan, model, "example-before")
+    further = barn_owl.runs.plan_from_model(plan, model, "example-before")
     run = barn_owl.train(clips[clips["label"] == "winch"], "example-after", further)
     print(barn_owl.runs.exemplar_table(model, run.model, run.predictions).round(2))
 

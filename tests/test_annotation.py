@@ -263,7 +263,7 @@ def test_a_new_label_is_learnt_from_a_model_file_alone_and_old_ones_stay(clips, 
     model = load_model(file)
     assert sorted({kept.label for kept in model.exemplars}) == ["hiss", "hum", "still"]
     assert all(sum(kept.label == label for kept in model.exemplars) == 6 for label in ("hiss", "hum", "still"))
-    adopted = owl.runs.adopt(plan, model, str(file))
+    adopted = owl.runs.plan_from_model(plan, model, str(file))
     assert adopted.background == ["still"]
     after = train(new, tmp_path / "after", adopted)
     assert after.model.labels == ["hiss", "hum", "still", "tick"]

@@ -27,7 +27,7 @@ from barn_owl.clips import (
 from barn_owl.errors import AudioError, OutputError, TableError
 from barn_owl.runs import train
 from barn_owl.sound import SoundSettings
-from barn_owl.tag import trace_recording
+from barn_owl.tag import score_recording
 from helpers import RATE_HZ, small_plan, sound
 
 
@@ -171,7 +171,7 @@ def test_the_channel_of_the_plan_is_the_one_that_is_tagged(clips, tmp_path):
     write_audio(tmp_path / "mono.wav", mono, RATE_HZ)
     write_audio(tmp_path / "stereo.wav", np.stack([np.roll(mono, 9000) * 0.3, mono], axis=1), RATE_HZ)
     one, two = (
-        np.concatenate([block.activity for block in trace_recording(trained.model, tmp_path / f"{name}.wav")])
+        np.concatenate([block.activity for block in score_recording(trained.model, tmp_path / f"{name}.wav")])
         for name in ("mono", "stereo")
     )
     np.testing.assert_allclose(one, two, atol=1e-4)

@@ -6,7 +6,7 @@ import scipy
 from hypothesis import given, settings, strategies as st
 
 from barn_owl.errors import PlanError
-from barn_owl.sound import SoundSettings, UniformSettings, change_sound, changes, make_uniform
+from barn_owl.sound import SoundSettings, UniformSettings, change_sound, changes, preprocess
 from barn_owl.sound.augment import CHANGES
 from helpers import RATE_HZ
 
@@ -146,8 +146,8 @@ def test_nothing_asked_for_changes_nothing():
 
 def test_clips_are_made_uniform():
     quiet = np.concatenate([np.zeros(8000, np.float32), 0.01 * sine(440, 0.5), np.zeros(8000, np.float32)])
-    assert make_uniform(quiet, RATE_HZ, UniformSettings()) is quiet
-    loud = make_uniform(quiet, RATE_HZ, UniformSettings(level="peak", level_db=-6))
+    assert preprocess(quiet, RATE_HZ, UniformSettings()) is quiet
+    loud = preprocess(quiet, RATE_HZ, UniformSettings(level="peak", level_db=-6))
     assert np.abs(loud).max() == pytest.approx(10 ** (-6 / 20), rel=1e-3)
-    trimmed = make_uniform(quiet, RATE_HZ, UniformSettings(remove_silence=True))
+    trimmed = preprocess(quiet, RATE_HZ, UniformSettings(remove_silence=True))
     assert len(trimmed) == pytest.approx(0.6 * RATE_HZ, abs=0.05 * RATE_HZ)  # half a second and its padding

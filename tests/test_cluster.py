@@ -30,7 +30,7 @@ from barn_owl.clips import write_clip_table
 from barn_owl.errors import AudioError, EngineError, ModelError, OutputError, TableError
 from barn_owl.parallel import cluster as cluster_room, each
 from barn_owl.runs import train_several
-from barn_owl.tag.scoring import CHUNK, chunk_s, trace_recording
+from barn_owl.tag.scoring import CHUNK, chunk_s, score_recording
 from helpers import RATE_HZ, few_made_up, make_up, small_plan, sound
 
 pytestmark = pytest.mark.filterwarnings("ignore:.*:ResourceWarning", "ignore:.*:DeprecationWarning")
@@ -108,7 +108,7 @@ def test_pieces_have_the_scores_of_the_whole_to_the_last_bit(runs, months, monke
             for one in score_pieces([piece], model=model, decoding=None)
             for block in one.blocks
         ]
-        plain = list(trace_recording(model, file))
+        plain = list(score_recording(model, file))
         assert [block.first for block in said] == [block.first for block in plain]
         for name in ("activity", "onsets"):
             joined, once = (np.concatenate([getattr(block, name) for block in blocks]) for blocks in (said, plain))
@@ -487,14 +487,14 @@ def test_damaged_and_unknown_stores_are_told(runs, months, tmp_path):
 def test_a_recording_that_changes_while_it_is_read_is_refused(runs, months, tmp_path, monkeypatch):
     file = tmp_path / "growing.flac"
     shutil.copy(months / "south_20260501_120000.flac", file)
-    plain = pieces.trace_recording
+    plain = pieces.score_recording
 
     def grows(*arguments, **options):
         yield from plain(*arguments, **options)
         with file.open("ab") as more:
             more.write(b"more")
 
-    monkeypatch.setattr(pieces, "trace_recording", grows)
+    monkeypatch.setattr(pieces, "score_recording", grows)
     got = owl.tag_archive(runs["cnn"].model, [file], workers=1)
     assert "was changed while it was read" in got.skipped[str(file)]
 

@@ -114,7 +114,7 @@ def test_stages_say_what_the_network_says(rng):
 def test_c_gives_the_same_scores(changes, recording, tmp_path):
     model = random_model(**changes)
     program = compiled(model, tmp_path)
-    trace = owl.tag.whole_trace(model, recording)
+    trace = owl.tag.compute_trace(model, recording)
     logits = table_of(said(program, recording, "--logits"))
     activity, onsets, label_logits = split_outputs(logits, 3)
     np.testing.assert_allclose(sigmoid(activity), trace.activity, atol=1e-4)
@@ -222,7 +222,7 @@ def test_int8_in_c_is_the_same_bit_for_bit(kind, runs, recording, tmp_path, rng)
     steps = again.classifier.steps_of(levels)
     np.testing.assert_array_equal(table_of(said(program, recording, "--logits")), outputs_of(steps))
     # Outputs are close to those in float32.
-    before, after = (owl.tag.whole_trace(one, recording).activity for one in (model, again))
+    before, after = (owl.tag.compute_trace(one, recording).activity for one in (model, again))
     assert np.abs(before - after).mean() < 0.05
 
 

@@ -27,7 +27,7 @@ from barn_owl.show import (
     variants_figure,
 )
 from barn_owl.show.style import DUSK, LABEL_COLORS, label_fills, label_lines
-from barn_owl.tag import tag_recording, whole_trace
+from barn_owl.tag import compute_trace, tag_recording
 from helpers import RATE_HZ, evaluation_of
 
 pytestmark = pytest.mark.usefixtures("drawn")
@@ -184,7 +184,7 @@ def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
         if label not in model.background:
             assert label in said
     # Existing scores are drawn like computed scores; rejected candidates are marked.
-    kept = whole_trace(model, quay.recording)
+    kept = compute_trace(model, quay.recording)
     strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_confidence=0.0, min_duration_s=600.0)
     axes = tagging_figure(model, quay.recording, events, trace=kept, end_s=60.0, decoding=strict).axes[1]
     again = tagging_figure(model, quay.recording, events, end_s=60.0, decoding=strict).axes[1]

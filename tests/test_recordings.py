@@ -36,7 +36,16 @@ from barn_owl.model import DecodingSettings, load_model
 from barn_owl.runs import open_run, set_decoding, train
 from barn_owl.show import adjusting_figure
 from barn_owl.sound import synthetic_sound, unknown_sound
-from barn_owl.tag import EventDecoder, Tagger, adjust, read_trace, tag_recording, tag_samples, tag_trace, whole_trace
+from barn_owl.tag import (
+    EventDecoder,
+    Tagger,
+    adjust,
+    compute_trace,
+    read_trace,
+    tag_recording,
+    tag_samples,
+    tag_trace,
+)
 from barn_owl.tag.adjusting import _Task, count_pairs, standard_error
 from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tagging import event_table
@@ -117,7 +126,7 @@ def test_every_setting_gives_the_same_on_a_stream(runs, nights, cuts):
 @pytest.mark.parametrize("ending", [".npz", ".parquet"])
 def test_a_kept_trace_gives_the_same_events(run, nights, tmp_path, ending):
     file = nights["file"][0]
-    trace = whole_trace(run.model, file)
+    trace = compute_trace(run.model, file)
     trace.save(tmp_path / f"trace{ending}")
     again = read_trace(tmp_path / f"trace{ending}")
     for name in ("activity", "onsets"):
@@ -403,7 +412,7 @@ def test_adjusting_finds_settings_that_are_better(runs, nights):
     on, alarms = found.curve["threshold"].to_numpy(), found.curve["false_alarms_per_hour"].to_numpy()
     assert (np.diff(on) > 0).all()
     assert alarms[0] >= alarms[-1]
-    traces = [whole_trace(model, file) for file in files]
+    traces = [compute_trace(model, file) for file in files]
     seconds = {trace.file: trace.duration_s for trace in traces}
     for row in found.curve.iloc[::4].itertuples():
         own = found.decoding.model_copy(update={"threshold": row.threshold, "labels": {}})
@@ -556,7 +565,7 @@ def test_an_onset_threshold_is_lowered_only_for_more_than_chance(runs, busy_nigh
 def test_what_is_as_good_by_chance_differs_least_from_the_model(runs, busy_night, monkeypatch):
     model = runs["cnn"].model
     own = model.decoding
-    task = _Task(model, [whole_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
+    task = _Task(model, [compute_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
     parts = [part for _, part in task.parts()]
     chance = standard_error(0.8, sum(task._true_events(parts).values()))
     # What each change adds, in standard errors; together, those that are taken back may cost one.
@@ -580,7 +589,7 @@ def test_adjusting_to_events_never_asks_for_more_confidence(runs, busy_night):
 
 def test_own_settings_stay_unless_others_win_by_more_than_chance(runs, busy_night, monkeypatch):
     model = runs["cnn"].model
-    task = _Task(model, [whole_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
+    task = _Task(model, [compute_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
     chance = standard_error(0.7, len(busy_night))
     for more, is_better in ((1.1, True), (0.9, False), (-1.0, False)):
         left_out = iter([0.7, 0.7 + more * chance])  # the model's own settings come first
@@ -629,7 +638,7 @@ def test_what_a_network_says_does_not_depend_on_the_gain(runs, busy_night, tmp_p
     model = runs["cnn"].model
     samples, rate_hz = read_audio(busy_night["file"][0])
     write_audio(tmp_path / "other.wav", samples * np.float32(10 ** (gain_db / 20)), rate_hz, encoding="FLOAT")
-    as_it_is, other = whole_trace(model, busy_night["file"][0]), whole_trace(model, tmp_path / "other.wav")
+    as_it_is, other = compute_trace(model, busy_night["file"][0]), compute_trace(model, tmp_path / "other.wav")
     # At -60 dB the floor of the levels adds a little to the quietest bands; one of -100 dB would change scores by 1.
     np.testing.assert_allclose(other.activity, as_it_is.activity, atol=0.02)
     np.testing.assert_allclose(other.onsets, as_it_is.onsets, atol=0.02)

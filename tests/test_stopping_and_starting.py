@@ -22,9 +22,9 @@ from barn_owl.learn.checkpoint import Checkpoint
 from barn_owl.model import load_model
 from barn_owl.runs import (
     Work,
-    adopt,
     ensemble_of,
     open_run,
+    plan_from_model,
     suggest_plan,
     train,
     train_classifiers,
@@ -173,7 +173,7 @@ def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     model = load_model(ranking[0] / "cnn")
     # The trained network has the labels hum and hiss; deep hums are added.
     more = clips.assign(label=clips["label"].replace({"hum": "deep-hum"}))
-    plan = adopt(small_plan("cnn").but(training={"epochs": 3}), model, str(ranking[0] / "cnn"))
+    plan = plan_from_model(small_plan("cnn").but(training={"epochs": 3}), model, str(ranking[0] / "cnn"))
     plan = plan.but(start={"frozen": 6, "forget": ["hum"]})
     run = train(more, tmp_path / "run", plan)
     before, after = model.classifier.state(), run.model.classifier.state()
@@ -186,7 +186,7 @@ def test_training_further_keeps_what_is_known(clips, ranking, tmp_path):
     with pytest.raises(PlanError, match="another front_end"):
         train(more, tmp_path / "other", plan.but(front_end={"bands": 40}))
     with pytest.raises(PlanError, match="is a logistic; only a cnn can be trained further"):
-        adopt(plan, load_model(ranking[0] / "logistic"), "first")
+        plan_from_model(plan, load_model(ranking[0] / "logistic"), "first")
     with pytest.raises(PlanError, match="start.frozen must be less than"):
         train(more, tmp_path / "other", plan.but(start={"frozen": 99}))
 

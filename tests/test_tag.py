@@ -15,7 +15,7 @@ from barn_owl.evaluate import predict
 from barn_owl.model import DecodingSettings, load_model
 from barn_owl.network import sigmoid
 from barn_owl.runs import train
-from barn_owl.tag import EventDecoder, ScoreBlock, Tagger, adjust, tag_recording, tag_samples, trace_recording
+from barn_owl.tag import EventDecoder, ScoreBlock, Tagger, adjust, score_recording, tag_recording, tag_samples
 from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.smoothing import Smoother
 from barn_owl.tag.tagging import event_table
@@ -92,7 +92,7 @@ def test_a_stream_gives_the_same_events(runs, long_take, cuts):
 
 def test_a_trace_is_what_the_model_says_of_the_recording_and_a_little_around_it(run, long_take, tmp_path):
     write_audio(tmp_path / "take.wav", long_take, RATE_HZ, encoding="FLOAT")
-    model, blocks = run.model, list(trace_recording(run.model, tmp_path / "take.wav"))
+    model, blocks = run.model, list(score_recording(run.model, tmp_path / "take.wav"))
     frames, window = model.front_end.frames(long_take), model.classifier.window
     before, after = model.around(frames[:window]), model.around(frames[-window:])
     said = model.frame_scores(np.concatenate([before, frames, after]))

@@ -88,7 +88,7 @@ def measured(judge: Judge, name: str, folder: Path) -> list[tuple[str, str, floa
         return found
     truth_table = DATA / "unseen" / f"{judge.problem}_unseen.csv"
     recording = next(path for path in truth_table.parent.glob(f"{truth_table.stem}.*") if path.suffix in SOUND)
-    trace = barn_owl.tag.whole_trace(run.model, recording)
+    trace = barn_owl.tag.compute_trace(run.model, recording)
     truth = barn_owl.read_clip_table(truth_table).assign(file=trace.file)
     decoding = {name: {}} if CHANGES[name] else {name: {}, **DECODING}
     for own, change in decoding.items():

@@ -10,7 +10,7 @@ from barn_owl.errors import AudioError
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.tag.decoding import EventDecoder
 from barn_owl.tag.event_classifier import Event
-from barn_owl.tag.scoring import CHUNK, ScoreBlock, StageTimes, chunk_s, trace_recording
+from barn_owl.tag.scoring import CHUNK, ScoreBlock, StageTimes, chunk_s, score_recording
 
 PIECE_S = 600.0
 """Length of a piece of a recording, and of a bundle of short recordings: a few seconds of work."""
@@ -64,7 +64,7 @@ def _scored(piece: Piece, model: Model, decoding: DecodingSettings | None, *, re
     result = PieceResult(piece=piece, worker=f"{socket.gethostname()}:{os.getpid()}")
     try:
         before = piece.stamp or Excerpt(piece.name).stamp()
-        blocks = trace_recording(
+        blocks = score_recording(
             model,
             piece.name,
             chunk=piece.chunk,

@@ -209,7 +209,7 @@ def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
         voice.say("Plan fitted to the clips:")
         show_reasons(voice, suggestion)
         plan = suggestion.plan
-    return owl.runs.adopt(plan, owl.load_model(start_from), start_from) if start_from else plan
+    return owl.runs.plan_from_model(plan, owl.load_model(start_from), start_from) if start_from else plan
 
 
 def train_aloud(

@@ -16,7 +16,7 @@ from barn_owl.errors import AudioError, TableError
 from barn_owl.features import FrontEnd
 from barn_owl.features.cache import FrameCache
 from barn_owl.parallel import each
-from barn_owl.sound import UniformSettings, read_uniform
+from barn_owl.sound import UniformSettings, read_preprocessed
 
 if TYPE_CHECKING:  # pandas takes a third of the start of a process that trains a network
     import pandas as pd
@@ -197,6 +197,6 @@ def _computed(excerpt: Excerpt, front_end: FrontEnd, settings: UniformSettings) 
     """Return the frames of an excerpt, or the reason why there are none."""
     file = excerpt.file
     try:
-        return front_end.frames(read_uniform(excerpt, front_end.rate_hz, settings))
+        return front_end.frames(read_preprocessed(excerpt, front_end.rate_hz, settings))
     except AudioError as error:
         return str(error) if file in str(error) else f"{file}: {error}"

@@ -46,7 +46,7 @@ class Mixtures(NamedTuple):
     """A batch of mixtures, frame by frame.
 
     frames : ``(mixtures, frames, features)``, as from the front end. activity, onsets : 1 where a label is active,
-    and in the frame of its onset, ``(mixtures, frames, labels)``; counts : 0 where a sound is too faint to know. events :
+    and in the frame of its onset, ``(mixtures, frames, labels)``; counts : 0 where a sound is too faint. events :
     mixture, first and last-plus-one frame and label of each audible sound, with the number after the last label for
     no label. clips : number of the clip of the last labeled sound of each mixture, else -1.
     """

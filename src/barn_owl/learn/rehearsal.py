@@ -20,7 +20,7 @@ from barn_owl.features.activity import onset_frame, sounding
 from barn_owl.files import write_json
 from barn_owl.learn.plan import Plan
 from barn_owl.model import Model
-from barn_owl.sound import read_uniform, unknown_sound
+from barn_owl.sound import read_preprocessed, unknown_sound
 from barn_owl.tag.adjusting import best_decoding
 from barn_owl.tag.score_trace import tag_trace, trace_of_samples
 
@@ -250,7 +250,7 @@ def _drawn(plan: Plan, sounds: pd.DataFrame, rng: np.random.Generator) -> list[t
         if row.name not in cut:
             (excerpt,) = excerpts([row["file"]], [row["start_s"]], [row["end_s"]])
             labels = labels_in(row["label"]) if plan.multilabel else [row["label"]]
-            cut[row.name] = _cut(read_uniform(excerpt, rate_hz, plan.clips), plan.front_end, labels)
+            cut[row.name] = _cut(read_preprocessed(excerpt, rate_hz, plan.clips), plan.front_end, labels)
         made = [cut[row.name]]
         if rng.random() < UNKNOWN_SHARE:
             samples = unknown_sound(rng, rate_hz)
@@ -292,7 +292,7 @@ def _bed(plan: Plan, beds: pd.DataFrame, length: int, rng: np.random.Generator) 
     bed, at = np.zeros(length + cross, dtype=np.float32), 0
     sources = excerpts(beds["file"], beds["start_s"], beds["end_s"])
     while at < length:
-        part = read_uniform(sources[int(rng.integers(len(sources)))], rate_hz, plan.clips)
+        part = read_preprocessed(sources[int(rng.integers(len(sources)))], rate_hz, plan.clips)
         if len(part) < 3 * cross:
             part = np.concatenate([part] * (-(-3 * cross // len(part))))
         part = part[: length + cross - at]

@@ -8,7 +8,7 @@ import numpy as np
 from barn_owl.audio import Excerpt
 from barn_owl.learn.plan import Plan
 from barn_owl.parallel import each
-from barn_owl.sound import change_sound, read_uniform
+from barn_owl.sound import change_sound, read_preprocessed
 from barn_owl.sound.samples import SampleFile
 
 STREAM = 11
@@ -54,7 +54,9 @@ class Variants:
     def _samples(self, clip: int) -> np.ndarray:
         """Return the preprocessed samples of a clip at the front end's rate; decoded once."""
         if clip not in self._kept:
-            self._kept.keep(clip, read_uniform(self._sources[clip], self._plan.front_end.rate_hz, self._plan.clips))
+            self._kept.keep(
+                clip, read_preprocessed(self._sources[clip], self._plan.front_end.rate_hz, self._plan.clips)
+            )
         return self._kept.read(clip)
 
     def of_all(self, turn: int, workers: int) -> list[np.ndarray]:

@@ -18,7 +18,7 @@ from barn_owl.model.file import write_model_file
 from barn_owl.model.settings import DecodingSettings
 from barn_owl.names import printable
 from barn_owl.network import sigmoid, softmax
-from barn_owl.sound import UniformSettings, make_uniform
+from barn_owl.sound import UniformSettings, preprocess
 from barn_owl.wording import facts_in_html
 
 STEPS_PER_BLOCK = 1024
@@ -249,7 +249,7 @@ class Model:
             If the samples have an unsupported type or shape, are not finite or too short for a frame.
         """
         samples = as_mono(samples)
-        samples = make_uniform(resample(samples, rate_hz, self.front_end.rate_hz), self.front_end.rate_hz, self.clips)
+        samples = preprocess(resample(samples, rate_hz, self.front_end.rate_hz), self.front_end.rate_hz, self.clips)
         scores = self.score_frames(self.front_end.frames(samples))
         return {self.labels[label]: float(scores[label]) for label in np.argsort(-scores)}
 

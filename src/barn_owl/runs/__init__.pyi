@@ -10,7 +10,7 @@ from .several import (
     train_several as train_several,
     train_subsets as train_subsets,
 )
-from .start import adopt as adopt
+from .start import plan_from_model as plan_from_model
 from .suggest import Suggestion as Suggestion, suggest_plan as suggest_plan
 from .thresholds import set_decoding as set_decoding, set_thresholds as set_thresholds, undo_decoding as undo_decoding
 from .training import train as train

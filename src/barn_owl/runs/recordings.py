@@ -21,7 +21,7 @@ from barn_owl.learn.unlabeled import SURE, active_runs
 from barn_owl.model import Model
 from barn_owl.names import is_closed_url, table_name
 from barn_owl.network import sigmoid, softmax
-from barn_owl.sound import read_uniform
+from barn_owl.sound import read_preprocessed
 
 STRETCHES, STRETCH_S, MIN_DURATION_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
@@ -69,7 +69,7 @@ def quiet_frames(plan: Plan, stretches: Sequence[Excerpt]) -> ClipFrames:
     hop_s, quiet = plan.front_end.hop_s, []
     for stretch in stretches:
         try:
-            frames = plan.front_end.frames(read_uniform(stretch, plan.front_end.rate_hz, plan.clips))
+            frames = plan.front_end.frames(read_preprocessed(stretch, plan.front_end.rate_hz, plan.clips))
         except AudioError:
             continue  # digital silence, or too short: unusable for training, and reported
         still = activity(frames[:, plan.front_end.level_columns], hop_s) < QUIET_DB
@@ -91,7 +91,7 @@ def read_unlabeled(plan: Plan, paths: Sequence[str | Path]) -> Stretches:
     places, parts = [], []
     for place in _spread(paths, UNLABELED, MIXTURES_LONG * plan.mixtures.seconds, []):
         with suppress(AudioError):  # unreadable recordings are skipped, and counted
-            frames = plan.front_end.frames(read_uniform(place, plan.front_end.rate_hz, plan.clips))
+            frames = plan.front_end.frames(read_preprocessed(place, plan.front_end.rate_hz, plan.clips))
             if len(frames) >= least:
                 places.append(place)
                 parts.append(frames)

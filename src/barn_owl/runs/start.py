@@ -9,7 +9,7 @@ from barn_owl.learn import Fitted, Plan
 from barn_owl.model import Model, load_model
 
 
-def adopt(plan: Plan, model: Model, path: str) -> Plan:
+def plan_from_model(plan: Plan, model: Model, path: str) -> Plan:
     """Return the plan with the front end, clip settings, classifier and network of the model to start from.
 
     Parameters
@@ -47,7 +47,7 @@ def starting_point(plan: Plan, labels: list[str]) -> Fitted | None:
         return None
     model = load_model(plan.start.model)
     classifier = _network_classifier(model, plan.start.model)
-    adopted = adopt(plan, model, plan.start.model)
+    adopted = plan_from_model(plan, model, plan.start.model)
     for key in ("classifier", "front_end", "clips", "multilabel", "levels", "cnn"):
         if getattr(adopted, key) != getattr(plan, key):
             raise PlanError(

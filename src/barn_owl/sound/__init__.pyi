@@ -1,3 +1,7 @@
 from .augment import SoundSettings as SoundSettings, change_sound as change_sound
 from .synthetic import synthetic_sound as synthetic_sound, unknown_sound as unknown_sound
-from .uniform import UniformSettings as UniformSettings, make_uniform as make_uniform, read_uniform as read_uniform
+from .uniform import (
+    UniformSettings as UniformSettings,
+    preprocess as preprocess,
+    read_preprocessed as read_preprocessed,
+)

@@ -38,7 +38,7 @@ class UniformSettings(Settings):
         return self.level != "kept" or self.remove_silence
 
 
-def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> np.ndarray:
+def read_preprocessed(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> np.ndarray:
     """Read an excerpt at a rate as mono, normalized; float32, shape ``(samples,)``.
 
     Parameters
@@ -65,10 +65,10 @@ def read_uniform(excerpt: Excerpt, rate_hz: int, settings: UniformSettings) -> n
         )
     if len(samples) and not samples.any():
         raise AudioError(f"{excerpt.file} contains only zeros")
-    return make_uniform(samples, rate_hz, settings)
+    return preprocess(samples, rate_hz, settings)
 
 
-def make_uniform(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -> np.ndarray:
+def preprocess(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -> np.ndarray:
     """Normalize the level of mono samples and remove silence, as set.
 
     Parameters
@@ -84,7 +84,7 @@ def make_uniform(samples: np.ndarray, rate_hz: int, settings: UniformSettings) -
     --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> settings = barn_owl.sound.UniformSettings(level="peak", level_db=-6.0)
-    >>> round(float(np.abs(barn_owl.sound.make_uniform(samples, rate_hz, settings)).max()), 3)
+    >>> round(float(np.abs(barn_owl.sound.preprocess(samples, rate_hz, settings)).max()), 3)
     0.501
     """
     samples = as_mono(samples)

@@ -19,7 +19,7 @@ from barn_owl.evaluate.events import ROUNDING_S, events_of, score_stretches
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.tag.event_classifier import Event
-from barn_owl.tag.score_trace import ScoreTrace, decide, tag_trace, whole_trace
+from barn_owl.tag.score_trace import ScoreTrace, compute_trace, decide, tag_trace
 
 Goal = Literal["f1", "recall"]
 GRID: dict[str, tuple[Any, ...]] = {
@@ -154,7 +154,7 @@ def adjust(
         raise TableError(f"the truth table has no event of {', '.join(model.event_labels)}")
     traces = []
     for number, file in enumerate(files):
-        traces.append(whole_trace(model, file))
+        traces.append(compute_trace(model, file))
         if progress:
             progress(number + 1, len(files))
     check_within(wanted, {trace.file: trace.duration_s for trace in traces}, where="truth table")

@@ -19,7 +19,7 @@ from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tables import write_parquet
 from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.event_classifier import Event
-from barn_owl.tag.scoring import ScoreBlock, ScoreStream, trace_recording
+from barn_owl.tag.scoring import ScoreBlock, ScoreStream, score_recording
 from barn_owl.tag.tagging import event_table
 from barn_owl.tag.tracks import Timing
 
@@ -56,7 +56,7 @@ class ScoreTrace:
 
     Examples
     --------
-    >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace = barn_owl.tag.compute_trace(barn_owl.load_model("first"), "night.wav")
     >>> trace.label_logits.shape[1] == len(trace.labels) + 2
     True
     """
@@ -124,7 +124,7 @@ class ScoreTrace:
                     np.savez(file, **arrays)
 
 
-def whole_trace(
+def compute_trace(
     model: ModelLike,
     path: str | Path,
     *,
@@ -151,13 +151,13 @@ def whole_trace(
 
     Examples
     --------
-    >>> trace = barn_owl.tag.whole_trace(barn_owl.load_model("first"), "night.wav")
+    >>> trace = barn_owl.tag.compute_trace(barn_owl.load_model("first"), "night.wav")
     >>> trace.duration_s, trace.labels
     (14.0, ['hiss', 'hum', 'still', 'tick'])
     """
     model = as_model(model)
     duration_s = audio_info(path).duration_s
-    blocks = list(trace_recording(model, path, read_ahead=read_ahead, progress=progress))
+    blocks = list(score_recording(model, path, read_ahead=read_ahead, progress=progress))
     if not blocks:
         raise AudioError(f"{path} holds no sound")
     return _whole(model, blocks, str(path), duration_s)
@@ -291,7 +291,7 @@ def tag_trace(model: ModelLike, trace: ScoreTrace, *, decoding: DecodingLike | N
     Examples
     --------
     >>> model = barn_owl.load_model("first")
-    >>> trace = barn_owl.tag.whole_trace(model, "night.wav")
+    >>> trace = barn_owl.tag.compute_trace(model, "night.wav")
     >>> len(barn_owl.tag.tag_trace(model, trace)) == len(barn_owl.tag_recording(model, "night.wav"))
     True
     """

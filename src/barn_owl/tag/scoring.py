@@ -193,7 +193,7 @@ def first_frame_of(model: Model, chunk: int) -> int:
     return chunk * CHUNK * model.classifier.step - model.classifier.window // 2
 
 
-def trace_recording(
+def score_recording(
     model: ModelLike,
     path: str | Path,
     *,
@@ -235,7 +235,7 @@ def trace_recording(
 
     Examples
     --------
-    >>> blocks = barn_owl.tag.trace_recording(barn_owl.load_model("first"), "night.wav")
+    >>> blocks = barn_owl.tag.score_recording(barn_owl.load_model("first"), "night.wav")
     >>> next(iter(blocks)).activity.shape[1]
     4
     """

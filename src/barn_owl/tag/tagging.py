@@ -17,7 +17,7 @@ from barn_owl.model.loading import ModelLike, as_model
 from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tag.decoding import EventDecoder, decided
 from barn_owl.tag.event_classifier import Event
-from barn_owl.tag.scoring import ScoreStream, trace_recording
+from barn_owl.tag.scoring import ScoreStream, score_recording
 
 logger = logging.getLogger(__name__)
 
@@ -170,7 +170,7 @@ def tag_recording(
         raise TypeError(f"the first argument must be a model, got {model!r}: barn_owl.load_model({str(model)!r})")
     warn_of_clip_settings(model)
     duration_s = audio_info(path).duration_s
-    blocks = trace_recording(model, path, read_ahead=read_ahead, progress=progress)
+    blocks = score_recording(model, path, read_ahead=read_ahead, progress=progress)
     return event_table(list(decided(blocks, EventDecoder.of(model, decoding))), str(path), duration_s)
 
 
