@@ -5,6 +5,7 @@ import csv
 import http.server
 import json
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -218,9 +219,10 @@ def test_a_restarted_listener_continues_its_table(runs, rng, tmp_path, capsys):
         count = len(once.splitlines()) - (name == "live.csv")
         assert len(lines) == len(once.splitlines()) + 1 + count
         assert count > 0
-    (tmp_path / "other.csv").write_text("file,label\nx.wav,hum\n")
+    (tmp_path / "other.csv").write_text("file,label\nx.wav,hum")
     assert call([*common, "-o", str(tmp_path / "other.csv")]) == 1
     assert "not a table of listen" in capsys.readouterr().err
+    assert (tmp_path / "other.csv").read_text() == "file,label\nx.wav,hum"
     assert call([*common, "-o", str(tmp_path / "other.csv"), "--force"]) == 0
 
 
@@ -324,6 +326,25 @@ def test_urls_survive_reading_and_writing_a_table_unopened(tmp_path):
     with pytest.raises(PlanError, match="URL"):
         owl.read_plan(tmp_path / "plan.toml")
     assert owl.read_plan(tmp_path / "plan.toml", urls=True).recordings == ["https://host/night.flac"]
+
+
+def test_the_plan_of_a_run_opens_no_urls_unasked(runs, few_clips, tmp_path, monkeypatch, visited):
+    url, paths = visited
+    monkeypatch.setattr(remote, "WAITS_S", (0.01,))
+    shutil.copytree(runs["logistic"].folder, tmp_path / "run")
+    owl.write_plan(
+        runs["logistic"].plan.but(recordings=[f"{url}/night.wav"]), tmp_path / "run" / "plan.toml", force=True
+    )
+    run = owl.open_run(tmp_path / "run")
+    with pytest.raises(PlanError, match="opened only on request"):
+        owl.train(few_clips, tmp_path / "again", run.plan)
+    for name in ("predictions.csv", "model.safetensors"):
+        (tmp_path / "run" / name).unlink()
+    with pytest.raises(PlanError, match="opened only on request"):
+        owl.train(few_clips, tmp_path / "run", resume=True)
+    assert paths == []
+    owl.write_plan(run.plan, tmp_path / "copy.toml")
+    assert owl.read_plan(tmp_path / "copy.toml", urls=True).recordings == [f"{url}/night.wav"]
 
 
 @pytest.mark.parametrize(
