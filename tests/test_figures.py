@@ -7,6 +7,7 @@ import pandas as pd
 import pytest
 from matplotlib.figure import Figure
 
+import barn_owl as owl
 from barn_owl.audio import write_audio
 from barn_owl.clips import check_clip_table
 from barn_owl.errors import AudioError, TableError
@@ -259,3 +260,22 @@ def test_twenty_labels_are_told_apart():
     assert len({tuple(map(str, line.values())) for line in lines.values()}) == 20
     assert len({(fill["facecolor"], fill["hatch"]) for fill in fills.values()}) == 20
     assert lines["l00"]["linestyle"] == "-"
+
+
+def test_figures_draw_in_given_axes():
+    from matplotlib import pyplot as plt
+
+    evaluation = evaluation_of(["a", "a", "b"], ["a", "b", "b"], ["a", "b"])
+    figure, (left, right) = plt.subplots(1, 2, figsize=(20, 8), layout="constrained")
+    assert confusion_figure(evaluation, ax=left) is figure
+    assert left.get_xlabel() == "predicted label"
+    part = owl.show.calibration_figure(evaluation, ax=right)  # two panels in the place of the axes
+    assert right not in figure.axes
+    assert len(part.axes) == 2
+    figure.canvas.draw()
+    plt.close(figure)
+    with pytest.raises(TypeError, match="ax must be Axes or None, got 3"):
+        confusion_figure(evaluation, ax=3)
+    with pytest.raises(TypeError, match="ax must be Axes of a grid"):
+        owl.show.calibration_figure(evaluation, ax=plt.figure().add_axes((0, 0, 1, 1)))
+    plt.close("all")
