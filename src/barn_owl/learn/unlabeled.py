@@ -30,9 +30,9 @@ GAIN_DB = 6.0
 class Consistent(NamedTuple):
     """An augmented stretch of a recording, and its targets from the teacher.
 
-    frames : ``(1, frames, bands)``. wanted, counts : what sounds and begins in each step, and how much that counts,
-    ``(1, steps, 2)``. inside : the steps of each sound that the teacher is sure of, ``(1, steps, sounds)``. names :
-    the probabilities of its labels and of none, ``(1, sounds, labels + 1)``.
+    frames : ``(1, frames, bands)``. wanted, counts : targets of activity and onset of each step, and their loss
+    weights, ``(1, steps, 2)``. inside : steps of each segment that the teacher is certain of, ``(1, steps,
+    segments)``. names : probabilities of its labels and of none, ``(1, segments, labels + 1)``.
     """
 
     frames: np.ndarray
@@ -52,8 +52,8 @@ class Unlabeled:
     def drawn(self, teacher: Teacher, progress: float, most: int, rng: np.random.Generator) -> Consistent | None:
         """Draw a stretch; None without recordings, or early in the training.
 
-        teacher : is given frames, ``(1, frames, bands)``. progress : share of the training that is over. most :
-        sounds of a stretch, at most.
+        teacher : called with frames, ``(1, frames, bands)``. progress : share of the training that is over. most :
+        largest number of segments.
         """
         if progress < WARM or not self._parts:
             return None
@@ -72,7 +72,7 @@ class Unlabeled:
 
 
 def active_runs(scores: np.ndarray, step_s: float) -> list[slice]:
-    """Runs of steps that are long enough and whose scores, ``(steps,)``, are high enough, as slices."""
+    """Return runs of active steps of the minimum duration, as slices; scores : ``(steps,)``."""
     least = max(1, round(MIN_DURATION_S / step_s))
     runs = two_threshold_runs(scores, ACTIVE, ACTIVE)
     return [slice(int(first), int(last)) for first, last in runs if last - first >= least]

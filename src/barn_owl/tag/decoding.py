@@ -157,7 +157,7 @@ class EventDecoder:
             return []
         found: list[Candidate] = []
         for track in self._tracks:
-            found += track.go_on(self._activity, self._onsets, self._label_logits, self._base, self._done, until)
+            found += track.decode(self._activity, self._onsets, self._label_logits, self._base, self._done, until)
         self._done = until
         drop = max(0, until - self._timing.near - self._timing.peak - self._base)
         self._activity, self._onsets, self._label_logits = (

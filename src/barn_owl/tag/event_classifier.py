@@ -60,24 +60,24 @@ class EventClassifier:
     ) -> None:
         self._labels, self._settings, self._dropped, self._names = labels, settings, dropped, names
         self._is_silent = np.array([label in silent for label in labels] + [True])
-        self._own = [settings.of(label) for label in labels]
+        self._label_settings = [settings.of(label) for label in labels]
         self._held: list[Candidate] = []  # candidates that a later candidate may overlap
-        self._named: list[Event] = []  # events that a later candidate may continue
+        self._labeled: list[Event] = []  # events that a later candidate may continue
         self._ended_s = np.full(len(labels), -np.inf)
 
     @property
     def waits_s(self) -> float:
         """Longest time that an event is held back, since it may continue."""
-        return max((own.max_gap_s for own in self._own), default=0.0) if self._names else 0.0
+        return max((own.max_gap_s for own in self._label_settings), default=0.0) if self._names else 0.0
 
     def push(self, found: list[Candidate], until_s: float) -> list[Event]:
         """Take candidates and return the events that are certain; later candidates begin at `until_s` or after."""
-        return self._joined(found, until_s) if self._names else self._apart(found, until_s)
+        return self._merged(found, until_s) if self._names else self._without_overlaps(found, until_s)
 
-    def _joined(self, found: list[Candidate], until_s: float) -> list[Event]:
+    def _merged(self, found: list[Candidate], until_s: float) -> list[Event]:
         """Classify candidates without overlaps, and merge candidates of a label within the gap."""
         for candidate in sorted(found, key=lambda one: one.start_s):
-            event, before = self._event_of(candidate), self._named[-1] if self._named else None
+            event, before = self._event_of(candidate), self._labeled[-1] if self._labeled else None
             if event is None:
                 continue
             if (
@@ -86,26 +86,26 @@ class EventClassifier:
                 and not candidate.is_new
                 and event.start_s - before.end_s <= self._settings.of(event.label).max_gap_s + ROUNDING_S
             ):
-                self._named[-1] = replace(before, end_s=event.end_s, score=max(before.score, event.score))
+                self._labeled[-1] = replace(before, end_s=event.end_s, score=max(before.score, event.score))
             else:
-                self._named.append(event)
-        given = []
-        while self._named:
-            first = self._named[0]
+                self._labeled.append(event)
+        certain = []
+        while self._labeled:
+            first = self._labeled[0]
             if (
-                len(self._named) == 1
+                len(self._labeled) == 1
                 and first.end_s + self._settings.of(first.label).max_gap_s + ROUNDING_S >= until_s
             ):
                 break
-            given.append(self._named.pop(0))
-        return [event for event in given if self._has_allowed_timing(event)]
+            certain.append(self._labeled.pop(0))
+        return [event for event in certain if self._has_allowed_timing(event)]
 
-    def _apart(self, found: list[Candidate], until_s: float) -> list[Event]:
+    def _without_overlaps(self, found: list[Candidate], until_s: float) -> list[Event]:
         """Events of labels decoded independently; where they overlap, not all may stay."""
         if self._settings.max_overlap >= 1:  # none waits for another
             return self._events(sorted(found, key=lambda one: (one.start_s, one.number)))
         self._held = sorted([*self._held, *found], key=lambda one: (one.start_s, one.number))
-        given: list[Event] = []
+        certain: list[Event] = []
         while self._held:
             together, end_s = 1, self._held[0].end_s
             while together < len(self._held) and self._held[together].start_s < end_s:
@@ -113,9 +113,9 @@ class EventClassifier:
                 together += 1
             if end_s > until_s:
                 break
-            given += self._events(self._held[:together])
+            certain += self._events(self._held[:together])
             del self._held[:together]
-        return given
+        return certain
 
     def _events(self, candidates: list[Candidate]) -> list[Event]:
         """Events of candidates that may overlap, in order of time."""
@@ -141,7 +141,7 @@ class EventClassifier:
             reason = "background or ignored"
         elif scores[~self._is_silent].sum() < self._settings.min_confidence:
             reason = "below min_confidence"
-        elif candidate.score < self._own[number].threshold:
+        elif candidate.score < self._label_settings[number].threshold:
             reason = "below the threshold of its label"
         if reason:
             self._leave_out(event, reason)

@@ -9,12 +9,12 @@ from barn_owl.model import DecodingSettings, Model
 NEARBY_S = 0.5
 """Time around the first step above the release threshold to search for the onset."""
 PEAK_S = 0.12
-"""Time before and after an onset without another."""
+"""Minimum distance of onsets."""
 JOINED_S = 0.1
 """Gap up to which activity is a single segment before classification; longer gaps are closed between segments of the
 same label."""
 MAX_SEGMENT_S = 10.0
-"""Maximum time from the onset of a candidate that it is named by."""
+"""Longest part of a candidate, from its onset, that is classified."""
 FAINT = 0.1
 """Onset score above which it locates the onset better than the score itself."""
 
@@ -29,7 +29,7 @@ class Timing:
 
     @classmethod
     def of(cls, model: Model) -> "Timing":
-        """Return that of a model: its first step describes the middle of the first frame."""
+        """Return the timing of a model: its first step describes the center of the first frame."""
         return cls(step_s=model.step_s, first_s=model.front_end.frame_ms / 2000, window_s=model.window_s)
 
     @property
@@ -43,7 +43,7 @@ class Timing:
         return max(1, round(PEAK_S / self.step_s))
 
     def at(self, step: float) -> float:
-        """Time of a step, or of a place between two."""
+        """Return the time of a step, or of a position between steps."""
         return self.first_s + step * self.step_s
 
 
@@ -83,8 +83,8 @@ class _Open:
             self.rows.append(label_logits[begin - base : end - base])
             self.gathered = end - self.first
 
-    def named_by(self) -> np.ndarray:
-        """Rows from the first to the last."""
+    def segment_rows(self) -> np.ndarray:
+        """Return the label logits of the segment, ``(steps, labels + 2)``."""
         return np.concatenate(self.rows)[: max(self.last + 1 - self.first, 1)]
 
 
@@ -104,26 +104,29 @@ class Track:
 
     @property
     def earliest_s(self) -> float:
-        """When the open stretch begins."""
+        """Start of the open segment, in seconds; infinite without one."""
         return np.inf if self._open is None else self._timing.at(self._open.start) + self.settings.onset_shift_s
 
-    def go_on(
+    def decode(
         self, activity: np.ndarray, onsets: np.ndarray, label_logits: np.ndarray, base: int, first: int, until: int
     ) -> list[Candidate]:
         """Decode the steps from `first` to `until`; the arrays begin at step `base`. Returns the ended segments."""
         found: list[Candidate] = []
         self._label_logits, self._base = label_logits, base
         activity, onsets = activity[:, self._column], onsets[:, self._column]
-        for start, end, highest in self._stretches(activity[first - base : until - base], first):
+        for start, end, highest in self._active_runs(activity[first - base : until - base], first):
             if self._open is not None and start - self._open.last - 1 > self.gap:
                 found += self.close()
             if self._open is None:
                 self._begin(onsets, base, start)
             at = start
-            for again in self._agains(onsets, base, start, end):
-                self._extend(activity[at - base : again - base].max(initial=0), again)
+            for retrigger in self._retriggers(onsets, base, start, end):
+                self._extend(activity[at - base : retrigger - base].max(initial=0), retrigger)
                 found += self.close()
-                self._open, at = _Open(_peak(onsets, again - base) + base, again, again, 0.0, again, True), again
+                self._open, at = (
+                    _Open(_peak(onsets, retrigger - base) + base, retrigger, retrigger, 0.0, retrigger, True),
+                    retrigger,
+                )
             self._extend(highest if at == start else activity[at - base : end - base].max(initial=0), end)
         if self._open is not None and until - self._open.last - 1 > self.gap:
             found += self.close()
@@ -131,10 +134,10 @@ class Track:
             self._open.gather(label_logits, base, until, self._most)
         return found
 
-    def _stretches(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
-        """Return runs above ``off`` with their highest score: first and last-plus-one step.
+    def _active_runs(self, score: np.ndarray, first: int) -> list[tuple[int, int, float]]:
+        """Return runs above the release threshold with their highest score: first and last-plus-one step.
 
-        Ended runs that stay below ``on``, alone and merged, are skipped.
+        Ended runs that stay below the threshold, alone and merged, are skipped.
         """
         above = np.concatenate([[False], score >= self.settings.release_threshold, [False]])
         edges = np.flatnonzero(above[1:] != above[:-1])
@@ -165,8 +168,8 @@ class Track:
         is_new = bool(highest >= self.settings.retrigger_threshold)
         self._open = _Open(start, onset, step, 0.0, min(onset, step), is_new)
 
-    def _agains(self, onsets: np.ndarray, base: int, start: int, end: int) -> list[int]:
-        """Steps from `start` to `end` where an active label begins again."""
+    def _retriggers(self, onsets: np.ndarray, base: int, start: int, end: int) -> list[int]:
+        """Return the steps from `start` to `end` with a new onset of an active label."""
         if self.settings.retrigger_threshold >= 1 or self._open is None:
             return []
         found, before = [], self._open.onset
@@ -178,7 +181,7 @@ class Track:
         return found
 
     def close(self) -> list[Candidate]:
-        """End the open stretch; return it if it is high enough."""
+        """End the open segment; return it if its score reaches the threshold."""
         found, self._open = self._open, None
         if found is None or found.score < self.settings.threshold:
             return []
@@ -187,11 +190,11 @@ class Track:
         start_s = max(0.0, self._ended_s, self._timing.at(found.start) + self.settings.onset_shift_s)
         end_s = max(self._timing.at(found.last + 0.5) + self.settings.offset_shift_s, start_s + self._timing.step_s)
         self._ended_s = end_s
-        return [Candidate(start_s, end_s, self.number, found.score, found.named_by(), found.is_new)]
+        return [Candidate(start_s, end_s, self.number, found.score, found.segment_rows(), found.is_new)]
 
 
 def _peak(onsets: np.ndarray, at: int) -> float:
-    """Place of a maximum between steps: that of a parabola through the logarithms of it and its neighbors."""
+    """Return the position of a maximum between steps, by a parabola through the logarithms of three values."""
     if not 0 < at < len(onsets) - 1:
         return float(at)
     before, here, after = np.log(onsets[at - 1 : at + 2] + 1e-4)
