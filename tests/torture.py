@@ -46,7 +46,7 @@ from barn_owl.live.undelivered import UndeliveredEvents
 from barn_owl.runs import open_run, train
 from helpers import RATE_HZ, small_plan, sound, write_folder
 
-MAX_DURATION_S, MAX_MB = 20, 1024
+TIMEOUT_S, MAX_MB = 20, 1024
 HOSTILE = [
     None, True, -1, 0, 1e308, -1e308, 2**63, 10**30, "", "\0", "x" * 5000, "../../etc", "\ud800", "=1+1", [], {},
     [[]], [0] * 2000, {"a": {"b": {}}}, 0.5, "nan", float("nan"), float("inf"),
@@ -375,7 +375,7 @@ def readers(base: Path) -> list[Reader]:
 
     def compiled(path: Path) -> None:
         with path.open("rb") as file:
-            done = subprocess.run([program], stdin=file, capture_output=True, timeout=MAX_DURATION_S)
+            done = subprocess.run([program], stdin=file, capture_output=True, timeout=TIMEOUT_S)
         assert done.returncode in (0, 1), f"exit code {done.returncode}: {done.stderr[-200:]!r}"
         if done.returncode:
             raise AudioError(done.stderr.decode(errors="replace"))
@@ -446,7 +446,7 @@ def tortured(reader: Reader, numbers: range, seed: int, told, folder: Path) -> N
         told.send(("begin", number, ""))
         begin = time.monotonic()
         try:
-            signal.alarm(MAX_DURATION_S + 5)
+            signal.alarm(TIMEOUT_S + 5)
             with np.errstate(all="ignore"):
                 reader.read(path)
             how, why = "read", ""
@@ -461,7 +461,7 @@ def tortured(reader: Reader, numbers: range, seed: int, told, folder: Path) -> N
             )
         finally:
             signal.alarm(0)
-        if time.monotonic() - begin > MAX_DURATION_S:
+        if time.monotonic() - begin > TIMEOUT_S:
             how, why = "defect", f"took {time.monotonic() - begin:.0f} s"
         told.send((how, number, why))
     peak = int(Path("/proc/self/status").read_text().split("VmHWM:")[1].split()[0]) // 1024

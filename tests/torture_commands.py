@@ -27,7 +27,7 @@ from barn_owl.cli.main import barn_owl
 from hostile_server import ACCEPTED, MOODS, hostile_server
 
 CODES = (0, 1, 2, 130)
-MAX_DURATION_S = 120
+TIMEOUT_S = 120
 NUMBERS = ("nan", "inf", "-inf", "-0", "1e308", "-1", "0", "9" * 400)
 RUNS: dict[str, list[str]] = {
     "gather": ["clips", "-o", "OUT.csv"],
@@ -78,7 +78,7 @@ def ran(arguments: list[str], folder: Path) -> subprocess.CompletedProcess[str] 
     try:
         return subprocess.run(
             command, cwd=folder, capture_output=True, text=True, check=False, errors="replace",
-            timeout=MAX_DURATION_S, stdin=subprocess.DEVNULL, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
+            timeout=TIMEOUT_S, stdin=subprocess.DEVNULL, env={**os.environ, "OPENBLAS_NUM_THREADS": "1"},
         )  # fmt: skip
     except subprocess.TimeoutExpired:
         return None
@@ -225,7 +225,7 @@ def broken_streams(folder: Path, count: int, seed: int) -> dict:
         text = f"{sys.executable} -m barn_owl {name} {words} {ending}"
         try:
             done = subprocess.run(
-                ["bash", "-c", text], cwd=folder, capture_output=True, text=True, check=False, timeout=MAX_DURATION_S
+                ["bash", "-c", text], cwd=folder, capture_output=True, text=True, check=False, timeout=TIMEOUT_S
             )
         except subprocess.TimeoutExpired:
             done = None

@@ -19,7 +19,7 @@ import lazy_loader
 if TYPE_CHECKING:
     import numpy as np
 
-RECOVERY_SAMPLES = {
+MIN_VALUES = {
     "workers": 1, "most_workers": 1, "copies": 1, "examples": 1, "seed": 0, "rounds": 0, "count": 0, "folds": 2,
     "bins": 1, "bands": 1, "rate_hz": 1, "low_hz": 0, "high_hz": 0,
 }  # fmt: skip
@@ -68,7 +68,7 @@ def checked(function: Callable[..., Any]) -> Callable[..., Any]:
 def as_array(name: str, value: Any, *sizes: int | None, kind: str = "number", of: str = "") -> "np.ndarray":
     """Return an argument as an array with a dimension for each of `sizes`; None allows any size.
 
-    of : arguments that the sizes are those of. Raises ValueError, with the name of the argument, for another shape,
+    of : arguments that determine the sizes. Raises ValueError, with the name of the argument, for another shape,
     values that are not numbers, or NaN.
     """
     import numpy as np
@@ -95,8 +95,8 @@ def _check(name: str, value: Any, hint: Any) -> None:
         raise TypeError(f"{name} must be {_words(hint)}, got {_shown(value)}")
     if isinstance(value, str) and not value and Path in get_args(hint):
         raise ValueError(f"{name} must not be empty")
-    if isinstance(value, Real) and name in RECOVERY_SAMPLES and float(value) < RECOVERY_SAMPLES[name]:
-        raise ValueError(f"{name} must be at least {RECOVERY_SAMPLES[name]}, got {value}")
+    if isinstance(value, Real) and name in MIN_VALUES and float(value) < MIN_VALUES[name]:
+        raise ValueError(f"{name} must be at least {MIN_VALUES[name]}, got {value}")
 
 
 def _fits(value: Any, hint: Any) -> bool:

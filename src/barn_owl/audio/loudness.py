@@ -7,7 +7,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from barn_owl.audio.samples import as_samples
+from barn_owl.audio.samples import NOT_FINITE, as_samples
 from barn_owl.errors import AudioError
 
 BLOCK_S = 0.4
@@ -136,7 +136,7 @@ def integrated_loudness(samples: np.ndarray, rate_hz: int) -> float:
     """
     samples = as_samples(samples)
     if not np.isfinite(samples).all():
-        raise AudioError("samples must be finite; there is NaN or infinity among them")
+        raise AudioError(NOT_FINITE)
     samples = samples[:, None] if samples.ndim == 1 else samples
     meter = LoudnessMeter(rate_hz, samples.shape[1])
     meter.push(samples)

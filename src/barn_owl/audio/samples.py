@@ -10,6 +10,8 @@ MAX_CHANNELS = 64
 """Largest number of channels; a second axis that is longer means an array with channels first."""
 FULL_SCALE = {np.dtype(np.uint8): 2.0**7, np.dtype(np.int16): 2.0**15, np.dtype(np.int32): 2.0**31}
 """Integer types of samples, with the value of full scale; unsigned types are centered on it."""
+NOT_FINITE = "samples must be finite; there is NaN or infinity among them"
+"""Message of the error of every function that needs finite samples."""
 
 
 def as_samples(samples: Any, name: str = "samples") -> np.ndarray:

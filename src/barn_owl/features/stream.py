@@ -6,7 +6,7 @@ from queue import SimpleQueue
 import numpy as np
 
 from barn_owl.audio.loudness import BLOCK_S, OFFSET, KWeighting
-from barn_owl.audio.samples import as_mono
+from barn_owl.audio.samples import NOT_FINITE, as_mono
 from barn_owl.errors import AudioError
 from barn_owl.features.cepstrum import deltas
 from barn_owl.features.chunk import COMPUTED, Chunks, Workspace
@@ -14,8 +14,6 @@ from barn_owl.features.custom import CustomStream
 from barn_owl.features.framing import frame_view
 from barn_owl.features.matrices import FrontEndMatrices
 from barn_owl.features.products import CHUNK
-
-NOT_FINITE = "samples must be finite; there is NaN or infinity among them"
 
 
 class FrameStream:
@@ -60,7 +58,8 @@ class FrameStream:
         if "log-mel" not in self._bases and any(one.feature.takes == "log-mel" for one in self._custom.values()):
             self._computed_names.append("log-mel")
         self._waiting: list[np.ndarray] = []  # per base: frames whose custom features are not computed yet
-        self._ahead = front_end.delta_frames * max(times for _, times, _, _ in front_end.layout)
+        # Frames that deltas need on either side.
+        self._margin = front_end.delta_frames * max(times for _, times, _, _ in front_end.layout)
         self._context: list[np.ndarray] = []  # per base: frames that deltas still need
 
     @property
@@ -121,7 +120,7 @@ class FrameStream:
                 stream.finish()
             bases = self._with_custom([base[:0] for base in self._waiting])
             rest = np.concatenate([rest, self._assembled(bases, last=False)])
-        if not self._ahead or not self._computed:
+        if not self._margin or not self._computed:
             return rest
         nothing = [np.empty((0, base.shape[1]), dtype=np.float32) for base in self._context]
         return np.concatenate([rest, self._assembled(nothing, last=True)])
@@ -174,24 +173,24 @@ class FrameStream:
 
     def _assembled(self, bases: list[np.ndarray], *, last: bool) -> np.ndarray:
         """Put the columns together, with deltas where they are requested."""
-        read_ahead = self._ahead
-        if read_ahead and not self._context and not len(bases[0]):
+        margin = self._margin
+        if margin and not self._context and not len(bases[0]):
             return np.empty((0, self.front_end.width), dtype=np.float32)
-        if read_ahead:
+        if margin:
             if not self._context:
-                self._context = [np.repeat(base[:1], read_ahead, axis=0) for base in bases]
+                self._context = [np.repeat(base[:1], margin, axis=0) for base in bases]
             bases = [np.concatenate([kept, base]) for kept, base in zip(self._context, bases, strict=True)]
             if last:
-                bases = [np.concatenate([base, np.repeat(base[-1:], read_ahead, axis=0)]) for base in bases]
-            self._context = [base[-2 * read_ahead :] for base in bases]
-        count = len(bases[0]) - 2 * read_ahead
+                bases = [np.concatenate([base, np.repeat(base[-1:], margin, axis=0)]) for base in bases]
+            self._context = [base[-2 * margin :] for base in bases]
+        count = len(bases[0]) - 2 * margin
         if count <= 0:
             return np.empty((0, self.front_end.width), dtype=np.float32)
         parts = []
         for base, times, _, _ in self.front_end.layout:
             reach = self.front_end.delta_frames
             columns = bases[self._bases.index(base)]
-            columns = columns[read_ahead - times * reach : len(columns) - read_ahead + times * reach]
+            columns = columns[margin - times * reach : len(columns) - margin + times * reach]
             for _ in range(times):
                 columns = deltas(columns, reach)
             parts.append(columns)

@@ -12,7 +12,7 @@ from barn_owl.features import FrontEnd
 from barn_owl.show.sound import FEW_TICKS_HZ, mel_ticks
 from barn_owl.show.style import INK, draw_frames, heading, new_figure
 
-MAX_SHARE = 12
+MAX_VARIANTS = 12
 COLUMNS = 4
 RANGE_DB = 70.0
 TITLE_WIDTH = 44
@@ -52,7 +52,7 @@ def variants_figure(
         raise TableError("variants must hold one or more")
     front_end = (front_end or FrontEnd()).but(rate_hz=rate_hz, features=["log-mel"], pad_short=True)
     front_end = front_end.but(high_hz=min(front_end.top_hz, rate_hz / 2))
-    pictures = [(front_end.frames(samples), words) for samples, words in variants[:MAX_SHARE]]
+    pictures = [(front_end.frames(samples), words) for samples, words in variants[:MAX_VARIANTS]]
     columns = min(COLUMNS, len(pictures))
     rows = -(-len(pictures) // columns)
     figure = new_figure(max(4.0, 2.6 * rows + 0.8), ax=ax)
