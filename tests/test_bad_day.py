@@ -485,7 +485,7 @@ def ask(address, data=None, **headers):
     sent = {"Content-Type": "application/json", **headers}
     request = urllib.request.Request(address, data=data, headers=sent)  # noqa: S310
     try:
-        with urllib.request.urlopen(request, timeout=20) as reply:  # noqa: S310
+        with urllib.request.urlopen(request, timeout=120) as reply:  # noqa: S310
             return reply.status, reply.read()
     except urllib.error.HTTPError as error:
         return error.code, error.read()

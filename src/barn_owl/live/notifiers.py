@@ -8,7 +8,7 @@ import signal
 import string
 import subprocess
 import threading
-import time
+from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
@@ -76,10 +76,11 @@ class Notifier:
         self._deliver, self._interval_s, self._release = deliver, interval_s, release
         self._backlog = None if undelivered is None else UndeliveredEvents(undelivered)
         self._last_s: dict[str, float] = {}
-        self._pending: queue.Queue[LiveEvent | None] = queue.Queue(MAX_PENDING)
-        self._lock = threading.Lock()
+        self._pending: deque[LiveEvent] = deque()
+        self._changed = threading.Condition()  # guards what is pending, in flight, and being closed
+        self._counting = threading.Lock()
         self._in_flight: LiveEvent | None = None
-        self._closed = False
+        self._closing = self._closed = False
         self._warnings: queue.SimpleQueue[str] = queue.SimpleQueue()
         self._last_warning = ""
         self.sent = self.failed = self.dropped = 0
@@ -101,12 +102,15 @@ class Notifier:
         """
         if event.start_s - self._last_s.get(event.label, -self._interval_s) < self._interval_s:
             return
-        try:
-            self._pending.put_nowait(event)
-        except queue.Full:
+        with self._changed:
+            full = len(self._pending) >= MAX_PENDING
+            if not full:
+                self._pending.append(event)
+                self._changed.notify()
+        if full:
             self._drop(event)
-            return
-        self._last_s[event.label] = event.start_s
+        else:
+            self._last_s[event.label] = event.start_s
 
     def warnings(self) -> list[str]:
         """Reasons of failures since the last call, without immediate repeats."""
@@ -120,44 +124,45 @@ class Notifier:
         wait_s : float
             Longest wait for events that are being sent, in seconds.
         """
-        end = time.monotonic() + wait_s
-        with suppress(queue.Full):
-            self._pending.put(None, timeout=wait_s)
-        self._thread.join(max(0.0, end - time.monotonic()))
-        with self._lock:
+        with self._changed:
+            self._closing = True
+            self._changed.notify()
+        self._thread.join(wait_s)
+        with self._counting, self._changed:  # an event whose delivery ended is counted first
             self._closed = True
             interrupted, self._in_flight = self._in_flight, None
+            pending, self._pending = self._pending, deque()
         if interrupted is not None:
             self._fail(interrupted, "the listener ended before the notification was delivered")
         if self._release:
             self._release()
-        while not self._pending.empty():
-            event = self._pending.get_nowait()
-            if event is not None:
-                self._drop(event)
-        self._pending.put(None)  # ends the thread if it outlives this
+        for event in pending:
+            self._drop(event)
         if self._backlog is not None:
             self._backlog.close()
 
+    def _take(self) -> LiveEvent | None:
+        """Wait for the next event, which is then in flight; None at the end."""
+        with self._changed:
+            self._changed.wait_for(lambda: self._pending or self._closing)
+            self._in_flight = self._pending.popleft() if self._pending else None
+            return self._in_flight
+
     def _run(self) -> None:
         self._deliver_backlog()
-        while (event := self._pending.get()) is not None:
-            with self._lock:
-                if self._closed:
-                    return
-                self._in_flight = event
+        while (event := self._take()) is not None:
             reason = self._reason_of_failure(event)
-            with self._lock:
+            with self._counting:
                 if self._in_flight is None:  # closed meanwhile, and counted there
                     return
                 self._in_flight = None
-            if reason is None:
-                recovered, self._last_warning = bool(self._last_warning), ""
+                if reason is not None:
+                    self._fail(event, reason)
+                    continue
                 self.sent += 1
-                if recovered:
-                    self._deliver_backlog()
-            else:
-                self._fail(event, reason)
+                recovered, self._last_warning = bool(self._last_warning), ""
+            if recovered:
+                self._deliver_backlog()
 
     def _reason_of_failure(self, event: LiveEvent) -> str | None:
         """Deliver an event; return the reason if that fails, None otherwise."""
@@ -173,13 +178,14 @@ class Notifier:
             if reason is not None:
                 self._warn(reason)
                 return
-            self.sent += 1
-            if self._closed:  # the file may belong to another process; the event is delivered again
-                return
-            try:
-                self._backlog.remove_first()
-            except OSError as error:  # removed from memory all the same
-                self._warn(str(error))
+            with self._counting:
+                self.sent += 1
+                if self._closed:  # the file may belong to another process; the event is delivered again
+                    return
+                try:
+                    self._backlog.remove_first()
+                except OSError as error:  # removed from memory all the same
+                    self._warn(str(error))
 
     def _fail(self, event: LiveEvent, reason: str) -> None:
         self.failed += 1
