@@ -2,6 +2,7 @@ from .active_learning import propose as propose
 from .estimating import Estimate as Estimate, estimate_from as estimate_from, estimate_quality as estimate_quality
 from .harvesting import Harvest as Harvest, harvest as harvest
 from .items import recordings_at as recordings_at, review_items as review_items
+from .marks import Mark as Mark, MarkFile as MarkFile
 from .reviews import (
     ReviewAnswer as ReviewAnswer,
     add_answer as add_answer,

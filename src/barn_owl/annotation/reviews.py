@@ -5,7 +5,6 @@ Nothing is lost in a crash, and several people may add to one file: the last ans
 
 import json
 import logging
-import os
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
@@ -16,17 +15,16 @@ from typing import Any, Literal, get_args
 import pandas as pd
 
 from barn_owl.annotation.items import STRETCH
+from barn_owl.annotation.journal import MAX_TEXT, append_lines, shown
 from barn_owl.clips import check_clip_table
 from barn_owl.clips.table import MAX_TIME_S, TableOrPath, as_clip_table, require_columns
-from barn_owl.errors import OutputError, TableError
-from barn_owl.names import label_fault, shortened
+from barn_owl.errors import TableError
+from barn_owl.names import label_fault
 
 logger = logging.getLogger(__name__)
 
 Verdict = Literal["right", "wrong", "other", "unsure", ""]
 VERDICTS = get_args(Verdict)
-MAX_TEXT = 5000
-"""Characters of the key of an item, a reviewer's name or a time: a path has at most 4096."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -78,26 +76,18 @@ class ReviewAnswer:
                 reviewer=str(given.get("reviewer", "")), when=str(given.get("when", "")),
             )  # fmt: skip
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
-            raise TableError(f"not a review answer: {_shown(given)}") from error
+            raise TableError(f"not a review answer: {shown(given)}") from error
         if answer.verdict not in VERDICTS or any(
             not label or not (0 <= start < end <= MAX_TIME_S) for label, start, end in answer.sounds
         ):
-            raise TableError(f"not a review answer: {_shown(given)}")
+            raise TableError(f"not a review answer: {shown(given)}")
         if fault := next(filter(None, (label_fault(label) for label, _, _ in answer.sounds)), ""):
             raise TableError(f"not a review answer: {fault}")
         if any(len(text) > MAX_TEXT for text in (answer.item, answer.reviewer, answer.when)):
-            raise TableError(f"a review answer has texts of at most {MAX_TEXT} characters; got {_shown(given)}")
+            raise TableError(f"a review answer has texts of at most {MAX_TEXT} characters; got {shown(given)}")
         if answer.verdict in ("right", "other") and not answer.sounds:
-            raise TableError(f"a review answer needs labels and times of its sounds; got {_shown(given)}")
+            raise TableError(f"a review answer needs labels and times of its sounds; got {shown(given)}")
         return answer
-
-
-def _shown(given: Any) -> str:
-    """Return the beginning of an invalid answer for a message."""
-    try:
-        return shortened(str(given), 200)
-    except (ValueError, RecursionError):  # a number of more digits than Python writes
-        return type(given).__name__
 
 
 def item_key(item: Mapping[str, Any], name: str = "") -> str:
@@ -158,18 +148,7 @@ def add_answer(path: str | Path, answer: ReviewAnswer) -> None:
     'wrong'
     """
     record = asdict(answer) | {"when": answer.when or datetime.now().astimezone().isoformat(timespec="seconds")}
-    line = json.dumps(record, ensure_ascii=False, allow_nan=False) + "\n"
-    try:
-        # A line that was cut off by a crash must not spoil the one behind it.
-        with Path(path).open("ab+") as file:
-            if file.tell():
-                file.seek(-1, os.SEEK_END)
-                line = line if file.read(1) == b"\n" else "\n" + line
-            file.write(line.encode())
-            file.flush()
-            os.fsync(file.fileno())
-    except OSError as error:
-        raise OutputError(f"{path} cannot be written: {error.strerror or error}") from error
+    append_lines(path, [record])
 
 
 def read_reviews(path: str | Path) -> dict[str, ReviewAnswer]:

@@ -45,6 +45,7 @@ SECTIONS = {
         "measure": "Measure throughput on this machine and find the bottleneck.",
     },
     "Annotation": {
+        "annotate": "Mark the events of recordings on their spectrogram.",
         "review": "Review events by ear and estimate precision and recall.",
         "find": "Find similar sounds in recordings, without training.",
         "harvest": "Extract labeled parts from recordings without times.",
@@ -76,6 +77,7 @@ GUIDES = {
     "listen": "live",
     "hours": "archives-and-clusters",
     "measure": "archives-and-clusters",
+    "annotate": "annotate",
     "review": "review-and-active-learning",
     "find": "review-and-active-learning",
     "harvest": "review-and-active-learning",

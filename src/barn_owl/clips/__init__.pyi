@@ -1,5 +1,6 @@
 from .annotated import clips_of_events as clips_of_events, clips_of_false_alarms as clips_of_false_alarms
 from .check import Check as Check, check_clips as check_clips
+from .completeness import complete_stretches as complete_stretches
 from .corrections import correct_labels as correct_labels, read_corrections as read_corrections
 from .cut import cut_windows as cut_windows, draw_background as draw_background, find_takes as find_takes
 from .frames import ClipFrames as ClipFrames, load_frames as load_frames

@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import audio_info
+from barn_owl.clips.completeness import complete_stretches, incomplete_stretches, marked_rows
 from barn_owl.clips.table import TableOrPath, as_clip_table, check_clip_table
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
@@ -80,7 +81,8 @@ def clips_of_false_alarms(
     events : pd.DataFrame | str | Path
         Events that the model detected. Column ``confused_with`` of the result is their label.
     truth : pd.DataFrame | str | Path
-        All events in the same recordings; rows with a blank label (unknown sounds) do not count.
+        All events in the same recordings; rows with a blank label (unknown sounds) do not count. If it has complete
+        stretches, only false alarms in these are used.
     length_s : float
         Length of each clip in seconds, with the false alarm in its middle.
     label : str
@@ -104,9 +106,11 @@ def clips_of_false_alarms(
     True
     """
     events, truth = as_clip_table(events, "events"), as_clip_table(truth, "truth")
-    marked = truth[truth["label"] != ""]
     lengths = {file: audio_info(file).duration_s for file in events["file"].unique()}
     check_within(truth, lengths, where="truth table")
+    marked = marked_rows(truth)[lambda rows: rows["label"] != ""]
+    if (stretches := complete_stretches(truth)) is not None:
+        marked = pd.concat([marked, incomplete_stretches(stretches, lengths)], ignore_index=True)
     check_within(events, lengths, where="event table")
     rows = []
     for file, found in events.groupby("file", sort=False):

@@ -9,6 +9,7 @@ import pandas as pd
 
 from barn_owl.audio import audio_info, stream_audio
 from barn_owl.audio.silence import two_threshold_runs
+from barn_owl.clips.completeness import truth_within
 from barn_owl.clips.table import TableOrPath, as_clip_table, check_clip_table
 from barn_owl.clips.takes import TakeSettings
 from barn_owl.clips.within import check_within
@@ -234,7 +235,7 @@ def draw_background(
     Parameters
     ----------
     truth : pd.DataFrame
-        A clip table of events.
+        A clip table of events. If it states complete stretches, excerpts are within these.
     length_s : float
         Length of a clip in seconds.
     count : int
@@ -261,7 +262,7 @@ def draw_background(
     free: list[tuple[str, float]] = []
     lengths = {file: audio_info(file).duration_s for file in truth["file"].unique()}
     check_within(truth, lengths, where="truth table")
-    for file, events in truth.groupby("file", sort=False):
+    for file, events in truth_within(truth, lengths).groupby("file", sort=False):
         # A blank start or end is that of the file.
         order = events.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
         covered = np.maximum.accumulate(np.r_[0.0, order["end_s"].to_numpy() + margin_s])

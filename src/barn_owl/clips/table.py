@@ -395,11 +395,11 @@ def write_clip_table(clips: pd.DataFrame, target: str | Path | IO[str], *, force
     """
     clips = check_clip_table(clips)
     if isinstance(target, str | Path):
-        clips["file"] = _relative(clips["file"], Path(target).parent)
+        clips["file"] = relative_files(clips["file"], Path(target).parent)
     write_table(clips, target, force=force)
 
 
-def _relative(files: Iterable[str], folder: Path) -> list[str]:
+def relative_files(files: Iterable[str], folder: Path) -> list[str]:
     """Name files relative to `folder`, with forward slashes; absolute where they share only the root."""
     here = folder.absolute()
 

@@ -11,6 +11,7 @@ import pandas as pd
 import scipy
 
 from barn_owl.clips import check_clip_table
+from barn_owl.clips.completeness import begin_within, complete_stretches, marked_rows
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
@@ -215,7 +216,8 @@ def score_events(
     events are paired to maximize the number of hits. With `offset_share`, the offset must match, too, within that
     share of the true length or the collar, whichever is longer. Rows of `truth` with a non-blank column ``unknown``
     mark sounds of no label: they need not be found, but are reported if an event overlaps them and no true event of
-    its label. Unlabeled rows are no events, as in reviewed tables; they state that a file has none.
+    its label. Unlabeled rows are no events, as in reviewed tables; they state that a file has none. If `truth` states
+    complete stretches (see `complete_stretches`), only events that begin in these are scored.
 
     Parameters
     ----------
@@ -248,7 +250,22 @@ def score_events(
     for table, where in ((truth, "truth table"), (events, "event table")):
         if len(table):
             check_within(events_of(table, where), seconds or {}, where=where)
+    if (stretches := complete_stretches(truth)) is not None:
+        truth, events = marked_rows(truth), events_of(events, "event table") if len(events) else events
+        truth = truth[begin_within(truth, stretches)]
+        events = events[_counts_within(events, truth, stretches, collar_s)]
+        seconds = (stretches["end_s"] - stretches["start_s"]).groupby(stretches["file"]).sum().to_dict()
     return score_stretches(truth, events, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
+
+
+def _counts_within(events: pd.DataFrame, truth: pd.DataFrame, stretches: pd.DataFrame, collar_s: float) -> np.ndarray:
+    """Whether each event begins in a complete stretch, or just outside at a true event in it."""
+    counts = begin_within(events, stretches)
+    for row in np.flatnonzero(begin_within(events, stretches, collar_s) & ~counts):
+        event = events.iloc[row]
+        near = (truth["start_s"] - event["start_s"]).abs() <= collar_s + ROUNDING_S
+        counts[row] = (near & (truth["file"] == event["file"]) & (truth["label"] == event["label"])).any()
+    return counts
 
 
 def score_stretches(

@@ -29,7 +29,7 @@ from .scoring import (
     hours_figure as hours_figure,
 )
 from .searching import write_search_page as write_search_page
-from .serving import ReviewServer as ReviewServer
+from .serving import AnnotationServer as AnnotationServer, PageServer as PageServer, ReviewServer as ReviewServer
 from .sound import (
     clip_figure as clip_figure,
     filter_bank_figure as filter_bank_figure,
@@ -39,6 +39,7 @@ from .sound import (
 )
 from .style import save_figure as save_figure
 from .tagging import rehearsal_figure as rehearsal_figure, tagging_figure as tagging_figure
+from .tiles import Tiles as Tiles
 from .training import (
     classifiers_figure as classifiers_figure,
     curves_figure as curves_figure,

@@ -11,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 import pandas as pd
 
+from barn_owl.clips.completeness import begin_within, complete_stretches, marked_rows
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.clips.within import check_within
 from barn_owl.errors import TableError
@@ -115,7 +116,7 @@ def adjust(
     model : Model | Run | str | Path
         Model, run, or the path of either.
     truth : pd.DataFrame | str | Path
-        True events of the recordings.
+        True events of the recordings. If the table states complete stretches, only these are used.
     recordings : Sequence[str | Path] | None
         By default, the files that the table names.
     goal : Goal
@@ -149,7 +150,11 @@ def adjust(
     strange = sorted(set(files) - set(truth["file"]))
     if strange:
         raise TableError(f"the truth table says nothing about {strange[0]}")
-    wanted = events_of(truth[truth["file"].isin(files)], "truth table")
+    stretches = complete_stretches(truth)
+    wanted = events_of(marked_rows(truth)[lambda rows: rows["file"].isin(files)], "truth table")
+    if stretches is not None:
+        wanted = wanted[begin_within(wanted, stretches)]
+        files = [file for file in files if file in set(stretches["file"])]
     if not wanted["label"].isin(model.event_labels).any():
         raise TableError(f"the truth table has no event of {', '.join(model.event_labels)}")
     traces = []
@@ -159,8 +164,9 @@ def adjust(
             progress(number + 1, len(files))
     check_within(wanted, {trace.file: trace.duration_s for trace in traces}, where="truth table")
     return adjust_traces(
-        model, traces, wanted, goal=goal, false_alarms_per_hour=false_alarms_per_hour, collar_s=collar_s
-    )
+        model, traces, wanted, goal=goal, false_alarms_per_hour=false_alarms_per_hour, collar_s=collar_s,
+        stretches=stretches,
+    )  # fmt: skip
 
 
 def adjust_traces(
@@ -171,17 +177,21 @@ def adjust_traces(
     goal: Goal = "f1",
     false_alarms_per_hour: float = 10.0,
     collar_s: float = 0.2,
+    stretches: pd.DataFrame | None = None,
 ) -> Adjusted:
     """Find the decoding settings that are best on traces of recordings; see `adjust`."""
-    task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=True)
-    parts, whole = task.parts(), [part for _, part in task.parts()]
-    chosen = [task.best([other for name, other in parts if name != left_out]) for left_out, _ in parts]
+    task = _Task(model, traces, truth, goal, false_alarms_per_hour, collar_s, by_label=True, stretches=stretches)
+    parts, whole = task.parts(), task.whole()
+    chosen = [
+        task.best([part for name, others in parts.items() if name != left_out for part in others])
+        for left_out in parts
+    ]
     kept = goal == "f1" and not task.is_significantly_better(chosen)
     decoding = model.decoding if kept else task.best(whole)
     scores = task.judge(decoding, whole)
 
     def rates(settings: Iterable[DecodingSettings]) -> pd.DataFrame:
-        rows = [(name, *task.rates(own, [part])) for (name, part), own in zip(parts, settings, strict=True)]
+        rows = [(name, *task.rates(own, unit)) for (name, unit), own in zip(parts.items(), settings, strict=True)]
         return pd.DataFrame(rows, columns=["left_out", *RATES]).set_index("left_out")
 
     return Adjusted(
@@ -200,7 +210,7 @@ def best_decoding(
 ) -> DecodingSettings:
     """Find the decoding settings with the best F1 on traces of recordings, the same for all labels."""
     task = _Task(model, traces, truth, "f1", 0.0, collar_s, by_label=False)
-    return task.best([part for _, part in task.parts()])
+    return task.best(task.whole())
 
 
 _Times = dict[str, np.ndarray]
@@ -222,8 +232,9 @@ class _Task:
         collar_s: float,
         *,
         by_label: bool,
+        stretches: pd.DataFrame | None = None,
     ) -> None:
-        self.by_label = by_label
+        self.by_label, self._stretches = by_label, stretches
         self.model, self.traces = model, traces
         self.goal, self.most, self.collar_s = goal, most, collar_s
         self._found: dict[tuple[int, str], _Times] = {}
@@ -241,13 +252,31 @@ class _Task:
         lengths = [end - start for one in self._true for own in one.values() for start, end in own]
         self._shortest_s = SHORT_SHARE * float(np.quantile(lengths or [0.0], 0.1))
 
-    def parts(self) -> list[tuple[str, _Part]]:
-        """Units of the cross-validation: recordings, or parts of a single recording."""
-        if len(self.traces) > 1:
-            return [(Path(t.file).name, (n, 0.0, t.duration_s)) for n, t in enumerate(self.traces)]
-        edges = np.linspace(0, self.traces[0].duration_s, PARTS + 1)
-        stretches = itertools.pairwise(edges)
-        return [(f"{first:.0f} to {last:.0f} s", (0, float(first), float(last))) for first, last in stretches]
+    def parts(self) -> dict[str, list[_Part]]:
+        """Units of the cross-validation: recordings, or parts of a single recording, by name."""
+        if self._stretches is None:
+            known = [(number, 0.0, trace.duration_s) for number, trace in enumerate(self.traces)]
+        else:
+            numbers = {trace.file: number for number, trace in enumerate(self.traces)}
+            rows = self._stretches.itertuples(index=False, name=None)
+            known = [(numbers[file], first, last) for file, first, last in rows if file in numbers]
+        units: dict[str, list[_Part]] = {}
+        if len({number for number, _, _ in known}) > 1:
+            for part in known:
+                units.setdefault(Path(self.traces[part[0]].file).name, []).append(part)
+        elif len(known) > 1:
+            for chosen in np.array_split(np.arange(len(known)), min(PARTS, len(known))):
+                parts = [known[number] for number in chosen]
+                units[f"{parts[0][1]:.0f} to {parts[-1][2]:.0f} s"] = parts
+        else:
+            edges = np.linspace(known[0][1], known[0][2], PARTS + 1)
+            for first, last in itertools.pairwise(edges):
+                units[f"{first:.0f} to {last:.0f} s"] = [(known[0][0], float(first), float(last))]
+        return units
+
+    def whole(self) -> list[_Part]:
+        """All parts of all recordings."""
+        return [part for parts in self.parts().values() for part in parts]
 
     def judge(self, settings: DecodingSettings, parts: Sequence[_Part]) -> EventScores:
         """Score the events of some parts."""
@@ -277,7 +306,7 @@ class _Task:
         """Return F1, precision, recall and false alarms per hour of settings on some parts."""
         key = settings.model_dump_json()
         if key not in self._counts:
-            self._counts[key] = {part: self._count(settings, part) for _, part in self.parts()}
+            self._counts[key] = {part: self._count(settings, part) for part in self.whole()}
         true, found, right = map(int, np.sum([self._counts[key][part] for part in parts], axis=0))
         hours = max(sum(last - first for _, first, last in parts), 1e-9) / HOUR_S
         return 2 * right / max(true + found, 1), right / max(found, 1), right / max(true, 1), (found - right) / hours
@@ -286,18 +315,16 @@ class _Task:
         """Return whether settings, cross-validated over the parts, have an F1 above the model's by more than a
         standard error; smaller gains do not carry over to further recordings."""
         own = [self.model.decoding] * len(chosen)
-        true = sum(self._true_events([part for _, part in self.parts()]).values())
+        true = sum(self._true_events(self.whole()).values())
         before, now = (self._without_test(settings) for settings in (own, chosen))
         return now > before + STANDARD_ERRORS * standard_error(before, true)
 
     def _without_test(self, chosen: Sequence[DecodingSettings]) -> float:
         """Return F1 over all parts, each with its settings."""
-        for settings, (_, part) in zip(chosen, self.parts(), strict=True):
-            self.rates(settings, [part])
-        counts = [
-            self._counts[settings.model_dump_json()][part]
-            for settings, (_, part) in zip(chosen, self.parts(), strict=True)
-        ]
+        counts = []
+        for settings, parts in zip(chosen, self.parts().values(), strict=True):
+            self.rates(settings, parts)
+            counts += [self._counts[settings.model_dump_json()][part] for part in parts]
         true, found, right = map(int, np.sum(counts, axis=0))
         return 2 * right / max(true + found, 1)
 

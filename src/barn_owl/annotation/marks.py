@@ -1,0 +1,347 @@
+"""Marks of events in recordings: an append-only journal, and the truth table that follows from it.
+
+Each change of a mark is a line of the journal, flushed to disk: a crash loses at most the last one. Several people
+can add to one journal. The truth table is written anew after changes and holds the last state of every mark.
+"""
+
+import hashlib
+import json
+import logging
+import secrets
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, fields, replace
+from datetime import datetime
+from pathlib import Path
+from threading import RLock
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from barn_owl.annotation.journal import MAX_TEXT, append_lines, shown
+from barn_owl.clips.completeness import EVENT_STATUSES, STATUS, STATUSES
+from barn_owl.clips.table import (
+    MAX_TIME_S,
+    TableOrPath,
+    as_clip_table,
+    read_clip_table,
+    relative_files,
+    write_clip_table,
+)
+from barn_owl.errors import TableError
+from barn_owl.files import atomic_write, checked_target, is_file, real_path
+from barn_owl.names import label_fault
+
+logger = logging.getLogger(__name__)
+
+DELETED = "deleted"
+JOURNAL_ENDING = ".marks.jsonl"
+MIN_DURATION_S = 0.001
+"""Shortest mark: times are kept in milliseconds."""
+ID_BYTES = 9
+
+
+@dataclass(frozen=True, kw_only=True)
+class Mark:
+    """An event, or a completely annotated stretch, of a recording.
+
+    Attributes
+    ----------
+    mark : str
+        Identifier that keeps its changes together.
+    file : str
+        Recording.
+    start_s, end_s : float
+        Onset and offset in seconds.
+    label : str
+        Label; blank for a sound of none of the labels, for a rejected event and for a complete stretch.
+    status : str
+        ``marked`` by hand; ``proposed`` by a model, then ``confirmed``, ``corrected`` or ``rejected``; ``complete``
+        for a stretch; ``deleted``.
+    predicted : str
+        Label that the model proposed.
+    score : float | None
+        Score of the proposal, 0 to 1.
+    reviewer : str
+        Who made the change.
+    when : str
+        Time of the change, ISO 8601.
+
+    Examples
+    --------
+    >>> barn_owl.annotation.Mark(mark="a", file="night.wav", start_s=1.0, end_s=2.0, label="hum").status
+    'marked'
+    """
+
+    mark: str
+    file: str
+    start_s: float
+    end_s: float
+    label: str = ""
+    status: str = "marked"
+    predicted: str = ""
+    score: float | None = None
+    reviewer: str = ""
+    when: str = ""
+
+    @classmethod
+    def checked(cls, given: Any) -> "Mark":
+        """Create a mark from JSON fields of a page or a journal; raises TableError when they are invalid.
+
+        Parameters
+        ----------
+        given : Any
+            JSON fields.
+        """
+        try:
+            score = given.get("score")
+            made = cls(
+                mark=given["mark"], file=given["file"],
+                start_s=round(float(given["start_s"]), 3), end_s=round(float(given["end_s"]), 3),
+                label=given.get("label", "").strip(), status=given.get("status", "marked"),
+                predicted=given.get("predicted", "").strip(), score=None if score is None else float(score),
+                reviewer=given.get("reviewer", ""), when=given.get("when", ""),
+            )  # fmt: skip
+            texts = [made.mark, made.file, made.status, made.reviewer, made.when]
+            valid = all(isinstance(text, str) and len(text) <= MAX_TEXT for text in texts) and bool(made.mark)
+        except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
+            raise TableError(f"not a mark: {shown(given)}") from error
+        if not valid or made.status not in (*STATUSES, DELETED) or not (made.score is None or 0 <= made.score <= 1):
+            raise TableError(f"not a mark: {shown(given)}")
+        if not 0 <= made.start_s <= made.end_s - MIN_DURATION_S / 2 or made.end_s > MAX_TIME_S:
+            raise TableError(f"a mark begins at 0 s or later and ends after its start; got {shown(given)}")
+        for label in filter(None, (made.label, made.predicted)):
+            if fault := label_fault(label):
+                raise TableError(f"not a mark: {fault}")
+        return made
+
+    @property
+    def is_event(self) -> bool:
+        """Whether it is a true event, or a sound of none of the labels."""
+        return self.status in EVENT_STATUSES
+
+
+class MarkFile:
+    """The marks of recordings, in a truth table and its journal.
+
+    Parameters
+    ----------
+    table : str | Path
+        Truth table, CSV; continued if it exists. Its journal is next to it.
+    recordings : Sequence[str | Path]
+        Recordings that are annotated. Marks of further recordings in the table are kept.
+
+    Raises
+    ------
+    TableError
+        If the table or the journal cannot be read, or the table names none of the recordings.
+    OutputError
+        If the table cannot be written.
+
+    Examples
+    --------
+    >>> marks = barn_owl.annotation.MarkFile("by-hand.csv", ["night.wav"])
+    >>> mark = barn_owl.annotation.Mark(mark="a", file="night.wav", start_s=1.0, end_s=2.0, label="hum")
+    >>> marks.add(mark)
+    >>> marks.write_table()
+    >>> barn_owl.read_clip_table("by-hand.csv")["status"].tolist()
+    ['marked']
+    """
+
+    def __init__(self, table: str | Path, recordings: Sequence[str | Path] = ()) -> None:
+        self._table = checked_target(table, force=True, endings=(".csv",))
+        self.journal = self._table.with_suffix(JOURNAL_ENDING)
+        self.recordings = [str(recording) for recording in recordings]
+        self._names = {real_path(recording): recording for recording in self.recordings}
+        self._lock = RLock()
+        self._marks: dict[str, Mark] = {}
+        self._changed: dict[str, int] = {}
+        self._written: set[str] = set()  # digests of the tables that follow from the journal
+        self._read_bytes = self._count = 0
+        self._continue()
+
+    def _continue(self) -> None:
+        """Read the journal; without one, or when another program changed the table since, the table itself."""
+        there = is_file(self._table)
+        if is_file(self.journal):
+            self.refresh()
+            if not there or _digest(self._table) in self._written:
+                return
+            aside = self.journal.with_suffix(f".{datetime.now():%Y%m%d-%H%M%S}.jsonl")
+            self.journal.rename(aside)
+            self._marks, self._changed, self._read_bytes, self._count = {}, {}, 0, 0
+            logger.warning(
+                "%s was changed by another program: continuing with its rows; the marks before are in %s",
+                self._table, aside.name,
+            )  # fmt: skip
+        if there and self._table.stat().st_size:
+            self._add_rows(read_clip_table(self._table, may_be_empty=True), "marked")
+
+    def __len__(self) -> int:
+        return len(self._marks)
+
+    def of(self, since: int = 0) -> tuple[int, list[Mark]]:
+        """Return the number of changes so far, and the marks that changed after the first `since` of them.
+
+        Parameters
+        ----------
+        since : int
+            Number of changes that are known.
+        """
+        with self._lock:
+            changed = [self._marks[mark] for mark, number in self._changed.items() if number > since]
+            return self._count, changed
+
+    def add(self, mark: Mark) -> None:
+        """Append a new mark, or the new state of a mark, to the journal, and flush it to disk.
+
+        Parameters
+        ----------
+        mark : Mark
+            Mark.
+
+        Raises
+        ------
+        OutputError
+            If the journal cannot be written.
+        """
+        with self._lock:
+            self._append([mark])
+
+    def propose(self, events: TableOrPath) -> int:
+        """Add the events of a model as proposals, unless they were proposed before; return their number.
+
+        Parameters
+        ----------
+        events : pd.DataFrame | str | Path
+            Event table.
+
+        Raises
+        ------
+        TableError
+            If the table is invalid, or has no events of the recordings.
+        """
+        events = as_clip_table(events, "events")
+        events = events[(events["label"] != "") & events["start_s"].notna() & events["end_s"].notna()]
+        events = events.assign(file=self._known_files(events["file"]))
+        if len(events) and not events["file"].isin(self.recordings).any():
+            raise TableError(f"the event table has no events of {', '.join(self.recordings[:3])}")
+        return self._add_rows(events[events["file"].isin(self.recordings)], "proposed")
+
+    def _known_files(self, files: Sequence[str]) -> list[str]:
+        """Return files under the names of the recordings: the same file, else the only recording of that name."""
+        names = [Path(recording).name for recording in self.recordings]
+        alone = {name: file for name, file in zip(names, self.recordings, strict=True) if names.count(name) == 1}
+        known = {
+            file: self._names.get(real_path(file), alone.get(Path(file).name, file)) for file in dict.fromkeys(files)
+        }
+        return [known[file] for file in files]
+
+    def _add_rows(self, rows: pd.DataFrame, status: str) -> int:
+        """Add rows of a table as marks, without rows of whole files and marks that are known; return their number."""
+        rows = rows[(rows["end_s"] > rows["start_s"]).to_numpy()]
+        cells = rows.reindex(columns=[STATUS, "predicted", "reviewer", "when"]).fillna("").astype(str)
+        marks: dict[str, Mark] = {}
+        for row, more, file in zip(
+            rows.to_dict("records"), cells.to_dict("records"), self._known_files(rows["file"]), strict=True
+        ):
+            own = more[STATUS] if more[STATUS] in STATUSES else status
+            predicted = more["predicted"] or (row["label"] if own == "proposed" else "")
+            key = f"{file} {row['start_s']:.3f} {row['end_s']:.3f} {row['label'] or predicted} {own}"
+            mark = hashlib.sha256(key.encode("utf-8", "backslashreplace")).hexdigest()[: 2 * ID_BYTES]
+            score = row.get("score")
+            marks[mark] = Mark.checked({
+                **more, "mark": mark, "file": file, "start_s": row["start_s"], "end_s": row["end_s"],
+                "label": "" if own == "proposed" else row["label"], "status": own, "predicted": predicted,
+                "score": None if score is None or pd.isna(score) else float(score),
+            })  # fmt: skip
+        with self._lock:
+            self._append([mark for name, mark in marks.items() if name not in self._marks])
+        return len(marks)
+
+    def _append(self, marks: Sequence[Mark]) -> None:
+        now = datetime.now().astimezone().isoformat(timespec="seconds")
+        records = [asdict(mark) | {"when": mark.when or now} for mark in marks]
+        for record, file in zip(
+            records, relative_files((mark.file for mark in marks), self.journal.parent), strict=True
+        ):
+            record["file"] = file
+        if records:
+            append_lines(self.journal, records)
+            self.refresh()
+
+    def refresh(self) -> None:
+        """Read what others appended to the journal."""
+        with self._lock:
+            if not is_file(self.journal):
+                return
+            with self.journal.open("rb") as file:
+                file.seek(self._read_bytes)
+                content = file.read()
+            end = content.rfind(b"\n") + 1  # another process may be in the middle of a line
+            self._read_bytes += end
+            invalid = 0
+            for line in filter(None, (line.strip(b" \r\t\0") for line in content[:end].split(b"\n"))):
+                self._count += 1
+                try:
+                    record = json.loads(line)
+                    if isinstance(record, dict) and "table" in record:
+                        self._written.add(str(record["table"]))
+                        continue
+                    mark = Mark.checked(record)
+                except (ValueError, RecursionError, TableError):
+                    invalid += 1
+                    continue
+                mark = replace(mark, file=self._loaded(mark.file))
+                self._marks[mark.mark] = mark
+                self._changed[mark.mark] = self._count
+            if invalid and not self._marks:
+                raise TableError(f"{self.journal} is not a journal of marks; choose another table, or move it away")
+            if invalid:
+                logger.warning("%s: skipped %d lines that are not marks", self.journal, invalid)
+
+    def table(self) -> pd.DataFrame:
+        """Return the marks as a truth table.
+
+        True events have their label; sounds of none of the labels have a blank one and ``unknown`` ``yes``; proposals
+        that are open or rejected and complete stretches have a blank label. Further columns: ``status``,
+        ``predicted``, ``score``, ``reviewer``, ``when``.
+        """
+        with self._lock:
+            marks = [mark for mark in self._marks.values() if mark.status != DELETED]
+        rows = pd.DataFrame(
+            [{name: value for name, value in asdict(mark).items() if name != "mark"} for mark in marks],
+            columns=[field.name for field in fields(Mark) if field.name != "mark"],
+        ).astype({"start_s": float, "end_s": float, "score": float})
+        is_event = rows[STATUS].isin(EVENT_STATUSES)
+        rows["unknown"] = np.where(is_event & (rows["label"] == ""), "yes", "")
+        rows["label"] = rows["label"].where(is_event, "")
+        return rows.sort_values(["file", "start_s", "end_s"], kind="stable", ignore_index=True)
+
+    def write_table(self) -> None:
+        """Write the truth table, whole or not at all.
+
+        Raises
+        ------
+        OutputError
+            If it cannot be written.
+        """
+        with self._lock:
+            self.refresh()
+            with atomic_write(self._table) as beside:
+                write_clip_table(self.table(), beside, force=True)
+                # Noted before the table appears: whichever table a crash leaves there, the journal knows it.
+                append_lines(self.journal, [{"table": _digest(beside)}])
+
+    def _loaded(self, file: str) -> str:
+        path = Path(file) if Path(file).is_absolute() else self.journal.parent / file
+        return self._names.get(real_path(path), str(path))
+
+
+def new_mark_id() -> str:
+    """Return an identifier for a new mark."""
+    return secrets.token_hex(ID_BYTES)
+
+
+def _digest(path: Path) -> str:
+    return hashlib.sha256(path.read_bytes()).hexdigest()
