@@ -14,6 +14,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
+from barn_owl.annotation import Mark, MarkFile
 from barn_owl.audio import read_audio, write_audio
 from barn_owl.cli import train as train_command
 from barn_owl.cli.main import COMMANDS, GUIDES, run
@@ -28,7 +29,7 @@ PAGES = [
     f"docs/how-to/{name}.md"
     for name in (
         "gather-and-clean", "look-and-listen", "features", "train", "choose-a-classifier", "few-clips",
-        "keyword-spotting", "evaluate", "tag", "adjust", "unknown-sounds", "archives-and-clusters", "live",
+        "keyword-spotting", "evaluate", "tag", "annotate", "adjust", "unknown-sounds", "archives-and-clusters", "live",
         "review-and-active-learning", "small-devices", "another-estimator", "troubleshooting",
     )
 ]  # fmt: skip
@@ -78,6 +79,8 @@ def write_inputs(quay) -> None:
     truth.to_csv("truth.csv", index=False)
     truth.assign(file="other-night.flac").to_csv("other-truth.csv", index=False)
     named = truth[truth["label"].notna()]
+    for name in ("marked.csv", "marked-by-ben.csv"):
+        annotate_by_hand(name, "night.flac")
     sheet = named.assign(filename="quay.flac").rename(
         columns={"start_s": "onset", "end_s": "offset", "label": "class"}
     )
@@ -132,6 +135,17 @@ def add_false_alarms(path: str) -> None:
     pd.concat([before, rows] if len(before) else [rows], ignore_index=True).to_csv(path, index=False)
 
 
+def annotate_by_hand(path: str, recording: str) -> None:
+    """Write the table of someone who marked all events of the first minute."""
+    marks = MarkFile(path, [recording])
+    truth = pd.read_csv("truth.csv").query("end_s < 60")
+    for number, row in enumerate(truth[truth["label"].notna()].itertuples()):
+        times = {"start_s": row.start_s, "end_s": row.end_s}
+        marks.add(Mark(mark=f"m{number}", file=recording, label=row.label, **times))
+    marks.add(Mark(mark="all", file=recording, start_s=0.0, end_s=60.0, status="complete"))
+    marks.write_table()
+
+
 @pytest.fixture
 def small(monkeypatch):
     """Plans that train in a second; all else is as it is."""
@@ -170,6 +184,9 @@ def test_all_commands_run_in_order(pages, harbor, tmp_path, monkeypatch, small, 
             ["--min-score", "0", "--per-recording", "1"] if arguments[0] == "harvest" else []
         )  # so few are not sure
         if "--serve" in arguments:  # it ends when someone ends it
+            continue
+        if arguments[0] == "annotate":
+            annotate_by_hand(arguments[arguments.index("-o") + 1], arguments[1])
             continue
         if "--minutes" in arguments:  # shorter for the test
             arguments[arguments.index("--minutes") + 1] = "0.02"

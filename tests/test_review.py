@@ -365,13 +365,13 @@ def test_all_is_done_by_keys_and_saved_at_once(served, items, tab):
     tab.keyboard.press("u")
     tab.keyboard.press("2")
     until(tab, "document.getElementById('progress').textContent.startsWith('4 of 23')")
-    until(tab, "Object.keys(pending).length == 0")
+    until(tab, "outbox.size == 0")
     verdicts = [answer.verdict for answer in owl.annotation.read_reviews(path).values()]
     assert {"right", "wrong", "unsure"} <= set(verdicts)
     assert len(verdicts) == 4
     tab.keyboard.press("p")
     tab.keyboard.press("z")
-    until(tab, "Object.keys(pending).length == 0")
+    until(tab, "outbox.size == 0")
     assert len(owl.annotation.read_reviews(path)) == 3
     # Loading the page again shows what was said.
     tab.reload()
@@ -395,7 +395,7 @@ def test_edges_are_dragged_or_moved_by_keys_and_kept(served, tab):
     tab.keyboard.press("Shift+ArrowRight")
     end = float(tab.locator("#to").get_attribute("aria-valuenow"))
     tab.click("#verdicts >> text=right")
-    until(tab, "Object.keys(pending).length == 0")
+    until(tab, "outbox.size == 0")
     (answer,) = owl.annotation.read_reviews(path).values()
     assert answer.sounds[0][1:] == pytest.approx((moved, end), abs=0.01)
 
@@ -409,7 +409,7 @@ def test_what_was_missed_in_a_stretch_is_added(served, tab):
     tab.click("#labels >> text=hum")
     tab.fill("#word", EVIL)
     tab.keyboard.press("Enter")
-    until(tab, "Object.keys(pending).length == 0")
+    until(tab, "outbox.size == 0")
     (answer,) = owl.annotation.read_reviews(path).values()
     assert [label for label, _, _ in answer.sounds] == ["hum", EVIL]
     assert EVIL in tab.locator("#sounds").inner_text()
@@ -419,9 +419,9 @@ def test_what_was_missed_in_a_stretch_is_added(served, tab):
 def test_a_sound_is_played_with_a_little_around(served, tab):
     tab.goto(served[0].address)
     tab.keyboard.press(" ")
-    until(tab, "player.currentTime > 0.1")
-    until(tab, "player.paused")
-    assert tab.evaluate("player.currentTime") < tab.evaluate("player.duration")
+    until(tab, "player.audio.currentTime > 0.1")
+    until(tab, "player.audio.paused")
+    assert tab.evaluate("player.audio.currentTime") < tab.evaluate("player.audio.duration")
 
 
 @pages
@@ -441,7 +441,7 @@ def test_what_the_server_could_not_take_is_kept_and_sent_later(items, tab, tmp_p
         tab.trouble.clear()
         if reloaded:
             tab.reload()
-        until(tab, "Object.keys(pending).length == 0")
+        until(tab, "outbox.size == 0")
         assert len(owl.annotation.read_reviews(path)) == 1
         server.stop()
         thread.join()
@@ -460,7 +460,7 @@ def test_the_file_keeps_answers_over_a_crash_and_saves_them(items, browser, tmp_
     tab.goto(page.as_uri())
     assert tab.locator("#progress").inner_text().startswith("2 of 23")
     tab.keyboard.press(" ")
-    until(tab, "player.currentTime > 0")
+    until(tab, "player.audio.currentTime > 0")
     with tab.expect_download() as download:
         tab.click("#save")
     assert download.value.suggested_filename == "mine.jsonl"
@@ -484,7 +484,7 @@ def test_two_thousand_events_on_a_narrow_dark_screen(night, browser, tmp_path): 
         for _ in range(12):
             tab.keyboard.press("r")
         until(tab, "document.getElementById('progress').textContent.startsWith('12 of 2000')")
-        until(tab, "Object.keys(pending).length == 0")
+        until(tab, "outbox.size == 0")
         assert len(owl.annotation.read_reviews(tmp_path / "answers.jsonl")) == 12
         assert tab.evaluate("document.documentElement.scrollWidth") <= 400
         # Every control has a name, and shows when it has the focus.

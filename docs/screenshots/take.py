@@ -5,6 +5,8 @@ import shutil
 import subprocess
 import sys
 import tempfile
+import threading
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -25,6 +27,7 @@ from barn_owl.files import atomic_write
 HERE = Path(__file__).parent
 LINES, WIDTH = 40, 138
 LISTENED_S = 92.0
+COMPLETE_S, ANNOTATION_MS = 20.0, 3000
 PICTURES = {
     "saltmarsh-quay/night.png": "night.png",
     "overview.png": "overview.png",
@@ -33,7 +36,6 @@ PICTURES = {
     "check.png": "check.png",
     "cuts.png": "cuts.png",
     "adjust.png": "adjust.png",
-    "hours.png": "hours.png",
     "score.png": "score.png",
     "saltmarsh-quay/run/figures/curves.png": "curves.png",
     "small/shrink.png": "shrink.png",
@@ -66,14 +68,20 @@ def said_by(*arguments: str, folder: Path, code: int = 0, progress: bool = False
     return (done.stderr if progress else "") + done.stdout
 
 
-def page_picture(page: Path, path: Path, place: str = "") -> None:
-    """Take a picture of a page, at its start or at a heading."""
+def page_picture(
+    page: Path | str, path: Path, place: str = "", *, keys: Sequence[str] = (), wait_ms: float = 0
+) -> None:
+    """Take a picture of a page, at its start or at a heading, `wait_ms` milliseconds after some keys."""
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
         opened = browser.new_page(viewport={"width": 1280, "height": 800})
-        opened.goto(page.as_uri())
+        opened.goto(page.as_uri() if isinstance(page, Path) else page)
+        opened.wait_for_timeout(wait_ms)
+        for key in keys:
+            opened.keyboard.press(key)
         if place:
             opened.evaluate(f"document.querySelector('{place}').scrollIntoView()")
+        opened.wait_for_timeout(wait_ms)
         opened.screenshot(path=path)
         browser.close()
 
@@ -97,6 +105,27 @@ def live_picture(folder: Path, path: Path) -> None:
     text = console.export_html(inline_styles=True, theme=MONOKAI)
     page.write_text(text.replace("<body>", "<body style='background: #0c0c0c; padding: 2em; font-size: 1.25em'>"))
     page_picture(page, path)
+
+
+def annotation_picture(folder: Path, path: Path) -> None:
+    """Take a picture of the annotation page with marks and proposals; `folder` is from the demo."""
+    night = folder / "night.flac"
+    marks = barn_owl.annotation.MarkFile(folder / "marks.csv", [night])
+    truth = barn_owl.read_clip_table(folder / "truth.csv")
+    known = truth[(truth["label"] != "") & (truth["end_s"] < COMPLETE_S)]
+    for number, row in enumerate(known.itertuples()):
+        marks.add(barn_owl.annotation.Mark(
+            mark=f"m{number}", file=str(night), start_s=row.start_s, end_s=row.end_s, label=row.label
+        ))  # fmt: skip
+    marks.add(barn_owl.annotation.Mark(mark="c", file=str(night), start_s=0.0, end_s=COMPLETE_S, status="complete"))
+    events = barn_owl.read_events(folder / "events.csv")
+    marks.propose(events[events["start_s"] >= COMPLETE_S])
+    with barn_owl.show.AnnotationServer(
+        marks, labels=sorted(set(known["label"])), title="Annotation of a night"
+    ) as server:
+        threading.Thread(target=server.serve, daemon=True).start()
+        page_picture(server.address, path, keys=["n"] * (len(known) + 1), wait_ms=ANNOTATION_MS)
+        server.stop()
 
 
 def months_picture(folder: Path, path: Path) -> None:
@@ -142,6 +171,7 @@ def weak_recordings(folder: Path) -> None:
 def loop_pictures(folder: Path) -> None:
     """Take pictures of listening, reviewing and harvesting; `folder` is from the demo."""
     live_picture(folder, HERE / "listen.png")
+    annotation_picture(folder, HERE / "annotate.png")
     said_by("review", "events.csv", "night.flac", "--page", "review.html", "--force", folder=folder)
     page_picture(folder / "review.html", HERE / "review.png")
     weak_recordings(folder)
@@ -174,19 +204,6 @@ def main() -> None:
         said_by("demo", "another", "--clips", "12", "--minutes", "15", "--seed", "1", folder=folder)
         adjust = ("adjust", "saltmarsh-quay/run", "another/truth.csv", "--figure", "adjust.png")
         said_by(*adjust, folder=folder)
-        (folder / "archive").mkdir()
-        for night, first_hour in (("saltmarsh-quay", 19), ("another", 0)):
-            for part in range(5):
-                samples, rate_hz = read_audio(
-                    folder / night / "night.flac", start_s=120 * part, end_s=120 * part + 120
-                )
-                write_audio(
-                    folder / "archive" / f"quay_20260314_{first_hour + part:02d}1500.wav",
-                    samples,
-                    rate_hz,
-                    force=True,
-                )
-        said_by("tag", "saltmarsh-quay/run", "archive", "-o", "all.csv", "--hours", "hours.png", folder=folder)
         said_by("tag", "saltmarsh-quay/run", "saltmarsh-quay/night.flac", "-o", "events.csv", folder=folder)
         score = ("score", "events.csv", "saltmarsh-quay/truth.csv", "--figure", "score.png")
         said_by(*score, folder=folder)

@@ -240,7 +240,7 @@ class MarkFile:
     def _add_rows(self, rows: pd.DataFrame, status: str) -> int:
         """Add rows of a table as marks, without rows of whole files and marks that are known; return their number."""
         rows = rows[(rows["end_s"] > rows["start_s"]).to_numpy()]
-        cells = rows.reindex(columns=[STATUS, "predicted", "reviewer", "when"]).fillna("").astype(str)
+        cells = rows.reindex(columns=[STATUS, "predicted", "reviewer", "when"]).astype(object).fillna("").astype(str)
         marks: dict[str, Mark] = {}
         for row, more, file in zip(
             rows.to_dict("records"), cells.to_dict("records"), self._known_files(rows["file"]), strict=True

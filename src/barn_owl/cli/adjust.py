@@ -44,8 +44,9 @@ def command(
 
     Chooses the settings of MODEL with the highest event F1 on the recordings of the table TRUTH, or the highest
     recall within a limit of false alarms, and stores them in MODEL. Also cross-validates them: settings are chosen
-    without one recording and scored on it. MODEL keeps its own settings unless others are significantly better. Do
-    not use these recordings for testing afterwards.
+    without one recording and scored on it. MODEL keeps its own settings unless others are significantly better. If
+    TRUTH has complete stretches (see barn-owl annotate), only these are used. Do not use these recordings for testing
+    afterwards.
 
     \b
     barn-owl adjust first truth.csv --figure adjust.png
@@ -59,6 +60,7 @@ def command(
         raise click.UsageError("Missing argument 'TRUTH'.")
     common.check_outputs(figures=[figure], endings={out: ()}, force=force)
     model = owl.load_model(model_path)
+    common.say_complete(voice, owl.read_clip_table(truth, urls=common.table_urls()), truth)
     with voice.progress("scoring recordings") as progress:
         found = owl.adjust(
             model, owl.read_clip_table(truth, urls=common.table_urls()), collar_s=collar_s, progress=progress,

@@ -10,7 +10,7 @@ import click
 import barn_owl as owl
 from barn_owl.annotation.marks import MarkFile
 from barn_owl.cli import common
-from barn_owl.clips.completeness import COMPLETE, EVENT_STATUSES
+from barn_owl.clips.completeness import COMPLETE, EVENT_STATUSES, complete_minutes
 
 
 @click.command("annotate")
@@ -75,10 +75,7 @@ def _serve(server: owl.show.AnnotationServer, content: str, out: Path) -> None:
 def _tell(voice: common.Terminal, marks: MarkFile, out: Path) -> None:
     table = marks.table()
     is_event, is_complete = table["status"].isin(EVENT_STATUSES), table["status"] == COMPLETE
-    minutes = 0.0
-    if is_complete.any():
-        stretches = owl.clips.complete_stretches(table)
-        minutes = 0.0 if stretches is None else float((stretches["end_s"] - stretches["start_s"]).sum()) / 60
+    minutes = (complete_minutes(table) or 0.0) if is_complete.any() else 0.0
     voice.say(f"Wrote {out}: {int(is_event.sum())} events, {minutes:.1f} min complete.")
     if not is_complete.any():
         voice.say("No stretch is complete: score and adjust need one (key c on the page).")

@@ -329,6 +329,15 @@ def read_clips(path: str) -> pd.DataFrame:
     return owl.read_clip_table(sys.stdin if path == "-" else path, urls=table_urls())
 
 
+def say_complete(voice: Terminal, truth: pd.DataFrame, path: Path) -> None:
+    """Say how much of the recordings a truth table states as complete, if it limits them."""
+    from barn_owl.clips.completeness import complete_minutes
+
+    minutes = complete_minutes(truth)
+    if minutes is not None:
+        voice.say(f"Using the {minutes:.1f} min that {path} states as complete.")
+
+
 def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
     """Write a clip table to a path, or to standard output for ``-``."""
     owl.write_clip_table(clips, sys.stdout if is_stdout(path) else path, force=force)

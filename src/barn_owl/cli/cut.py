@@ -93,6 +93,7 @@ def command(
     def cut(recording: Path, number: int) -> pd.DataFrame:
         if count:
             truth = common.read_clips(str(recording))
+            common.say_complete(voice, truth, recording)
             return owl.clips.draw_background(
                 truth, length_s, count, label=label or "background", seed=(seed or 0) + number
             )

@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+SHOWN_DISAGREEMENTS = 20
+
+
 @click.command("score")
 @click.argument("events", type=common.PATH)
 @click.argument("truth", type=common.PATH)
@@ -35,6 +38,10 @@ if TYPE_CHECKING:
 )
 @click.option("-o", "--out", type=common.PATH, help="Table of misses and false alarms to write; - for stdout.")
 @click.option("--figure", type=common.PATH, help="Figure of counts, errors, misses and false alarms.")
+@click.option(
+    "--agreement", is_flag=True,
+    help="Both tables are annotations by people: how far they agree, label by label; -o lists the disagreements.",
+)  # fmt: skip
 @common.force_option
 @common.table_urls_option
 @common.terminal_options
@@ -46,17 +53,20 @@ def command(
     segment_s: float | None,
     out: Path | None,
     figure: Path | None,
+    agreement: bool,
     force: bool,
     voice: common.Terminal,
 ) -> None:
     """Score events against a truth table.
 
     Matches events one to one: an event is a hit if its label is right and its onset is within --collar-s. Rows of
-    TRUTH with a non-blank column unknown are sounds of no label; reports how many of them raise an event.
+    TRUTH with a non-blank column unknown are sounds of no label; reports how many of them raise an event. If TRUTH
+    has complete stretches (see barn-owl annotate), only these are scored.
 
     \b
     barn-owl score events.csv truth.csv
     barn-owl score events.csv truth.csv --collar-s 0.1 --offsets 0.5 --figure score.png -o wrong.csv
+    barn-owl score first.csv second.csv --agreement -o disagreements.csv
     """
 
     import pandas as pd
@@ -65,6 +75,13 @@ def command(
 
     common.check_outputs(figures=[figure], tables=[out], force=force)
     true = owl.read_clip_table(truth, urls=common.table_urls())
+    if agreement:
+        if figure is not None or segment_s is not None or offset_share is not None:
+            raise click.UsageError("--agreement goes with --collar-s and -o only")
+        _show_agreement(
+            voice, owl.read_clip_table(events, urls=common.table_urls()), true, collar_s, out, force=force
+        )
+        return
     found = (
         events_of_recordings(events, true["file"])
         if is_store(events)
@@ -72,6 +89,7 @@ def command(
     )
     true = _same_files(true, found)
     seconds = _lengths(voice, true)
+    common.say_complete(voice, true, truth)
     scores = owl.score_events(found, true, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
     show_event_scores(voice, scores, collar_s)
     segments = None
@@ -87,6 +105,31 @@ def command(
         voice.say(f"Wrote {figure}.")
     more = {} if segments is None else {"segments": segments.astype(object).to_dict("index")}
     voice.result(**scores.as_dict(), **more)
+
+
+def _show_agreement(
+    voice: common.Terminal,
+    first: pd.DataFrame,
+    second: pd.DataFrame,
+    collar_s: float,
+    out: Path | None,
+    *,
+    force: bool,
+) -> None:
+    second = _same_files(second, first)
+    found = owl.evaluate.compare_annotations(first, second, collar_s=collar_s, seconds=_lengths(voice, second))
+    voice.table(found.by_label.reset_index(), title=f"agreement, onset within {collar_s:g} s")
+    voice.say(f"F1 of one against the other {found.f1:.2f}, over {found.seconds / 60:.1f} min")
+    voice.table(found.disagreements.head(SHOWN_DISAGREEMENTS), title="to listen to: marked by one only")
+    if len(found.disagreements) > SHOWN_DISAGREEMENTS and out is None:
+        voice.say(f"... and {len(found.disagreements) - SHOWN_DISAGREEMENTS} more; -o FILE lists all")
+    if out is not None:
+        common.write_clips(found.disagreements, out, force=force)
+        voice.say(f"\nWrote {len(found.disagreements)} disagreements to {out}.")
+    voice.result(
+        f1=found.f1, seconds=found.seconds, by_label=found.by_label.astype(object).to_dict("index"),
+        disagreements=found.disagreements,
+    )  # fmt: skip
 
 
 def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:

@@ -62,6 +62,12 @@ def complete_stretches(truth: TableOrPath) -> pd.DataFrame | None:
     return pd.DataFrame(merged, columns=["file", "start_s", "end_s"])
 
 
+def complete_minutes(truth: pd.DataFrame) -> float | None:
+    """Return how many minutes a truth table states as complete; None if it does not limit them."""
+    stretches = complete_stretches(truth)
+    return None if stretches is None else float((stretches["end_s"] - stretches["start_s"]).sum()) / 60
+
+
 def marked_rows(truth: pd.DataFrame) -> pd.DataFrame:
     """Return the rows of a truth table that are marks of sounds: all but complete stretches."""
     return truth if STATUS not in truth else truth[truth[STATUS] != COMPLETE]

@@ -1,3 +1,4 @@
+from .agreement import Agreement as Agreement, compare_annotations as compare_annotations
 from .calibration import (
     calibration_error as calibration_error,
     calibration_table as calibration_table,

@@ -282,7 +282,7 @@ def score_stretches(
     events = events_of(events, "event table") if len(events) else truth.iloc[:0]
     unknown = truth.iloc[:0]
     if "unknown" in truth:
-        is_unknown = truth["unknown"].fillna("").astype(str) != ""
+        is_unknown = truth["unknown"].astype(object).fillna("").astype(str) != ""
         unknown, truth = truth[is_unknown], truth[~is_unknown]
     named = {**dict.fromkeys(files), **dict.fromkeys(seconds or {})}
     strangers = sorted(set(events["file"]) - set(named))
@@ -335,7 +335,7 @@ def events_of(table: pd.DataFrame, where: str) -> pd.DataFrame:
     table = check_clip_table(table, where=where)
     is_event = table["label"] != ""
     if "unknown" in table:
-        is_event |= table["unknown"].fillna("").astype(str) != ""
+        is_event |= table["unknown"].astype(object).fillna("").astype(str) != ""
     table = table[is_event]
     blank = np.flatnonzero(table["start_s"].isna() | table["end_s"].isna())
     if len(blank):

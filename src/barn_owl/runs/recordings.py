@@ -9,11 +9,12 @@ from typing import NamedTuple
 import numpy as np
 import pandas as pd
 
-from barn_owl.archive.recordings import find_recordings
+from barn_owl.archive.recordings import find_recordings, name_of
 from barn_owl.audio import Excerpt, audio_info, file_facts
+from barn_owl.audio.remote import is_remote
 from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.base import segment_logits
-from barn_owl.clips import ClipFrames
+from barn_owl.clips import ClipFrames, complete_stretches, read_clip_table
 from barn_owl.errors import AudioError, PlanError
 from barn_owl.features.activity import activity, frames_in
 from barn_owl.learn import Plan
@@ -116,28 +117,43 @@ def unlabeled_sounds(model: Model, unlabeled: Stretches) -> pd.DataFrame:
 
 
 def _spread(paths: Sequence[str | Path], most: int, stretch_s: float, reasons: list[str]) -> list[Excerpt]:
-    """Stretches evenly over the time of recordings, and over recordings if there are more of them than stretches.
+    """Stretches evenly over the time of recordings, or of what a table states as complete in them.
+
+    Over recordings if there are more of them than stretches.
 
     Why some cannot be read goes to `reasons`.
     """
     closed = [table_name(str(path)) for path in paths if is_closed_url(str(path))]
     if closed:
         raise PlanError(f"recordings: {closed[0]} is a URL in a plan; such URLs are opened only on request")
-    lengths = {}
+    complete, spans = _complete(paths), list[tuple[str, float, float]]()
     for file in find_recordings(paths):
         try:
-            length_s = audio_info(file).duration_s
+            whole = [(0.0, audio_info(file).duration_s)]
         except AudioError as error:
             reasons.append(str(error))
             continue
-        if length_s >= MIN_DURATION_S:
-            lengths[file] = length_s
-    spread, chosen = [], list(lengths)[:: max(1, -(-len(lengths) // most))]
-    total = sum(lengths[file] for file in chosen)
-    for file in chosen:
-        length_s = lengths[file]
-        count = max(1, min(round(most * length_s / total), int(length_s / stretch_s) or 1))
-        size = min(stretch_s, length_s)
-        starts = (np.arange(count) + 0.5) * length_s / count - size / 2
-        spread += [Excerpt(file, float(max(start, 0.0)), float(max(start, 0.0) + size)) for start in starts]
+        known = complete.get(name_of(file), whole)
+        spans += [(file, first, last) for first, last in known if last - first >= MIN_DURATION_S]
+    spread, chosen = [], spans[:: max(1, -(-len(spans) // most))]
+    total = sum(last - first for _, first, last in chosen)
+    for file, first, last in chosen:
+        count = max(1, min(round(most * (last - first) / total), int((last - first) / stretch_s) or 1))
+        size = min(stretch_s, last - first)
+        starts = first + (np.arange(count) + 0.5) * (last - first) / count - size / 2
+        spread += [Excerpt(file, max(float(start), first), max(float(start), first) + size) for start in starts]
     return spread
+
+
+def _complete(paths: Sequence[str | Path]) -> dict[str, list[tuple[float, float]]]:
+    """Return the complete stretches of the recordings in tables that state some, by the name of the recording."""
+    found: dict[str, list[tuple[float, float]]] = {}
+    for path in paths:
+        if Path(path).suffix.lower() not in (".csv", ".tsv", ".parquet") or is_remote(str(path)):
+            continue
+        table = read_clip_table(path, may_be_empty=True)
+        if (stretches := complete_stretches(table)) is not None:
+            found |= {name_of(file): [] for file in table["file"]}
+            for file, first, last in stretches.itertuples(index=False):
+                found[name_of(file)].append((float(first), float(last)))
+    return found

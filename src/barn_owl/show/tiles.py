@@ -1,19 +1,22 @@
 """Spectrograms of long recordings in tiles that are computed on demand, and an overview of each whole recording."""
 
+import math
 import threading
 from collections.abc import Sequence
 from functools import lru_cache
 from pathlib import Path
-from typing import Any, Literal, get_args
+from typing import Any, Literal
 
 import numpy as np
 
 from barn_owl.audio import audio_info, read_audio, stream_audio
 from barn_owl.errors import AudioError
 from barn_owl.features import FrontEnd
+from barn_owl.features.mel import mel_edges
 from barn_owl.show.sound import mel_places
 
 Scale = Literal["mel", "linear"]
+FEATURES: dict[Scale, str] = {"mel": "log-mel", "linear": "spectrogram"}
 COLUMNS, ROWS = 512, 128
 """Size of a tile in pixels."""
 LEVELS = range(-1, 7)
@@ -189,17 +192,24 @@ class _Overview:
 
 @lru_cache(64)
 def _front_end(rate_hz: int, scale: Scale, hop_s: float) -> FrontEnd:
-    if scale not in get_args(Scale):
+    if scale not in FEATURES:
         raise AudioError(f"there is no frequency scale {scale}")
-    frame_ms = 1000 * FRAME_S
-    samples = round(rate_hz * FRAME_S)
-    feature = {"mel": "log-mel", "linear": "spectrogram"}[scale]
-    # Transforms longer than frames: each of the mel bands needs a bin.
-    fft = 2 ** int(np.ceil(np.log2(samples * (2 if scale == "mel" else 1))))
+    low_hz = min(LOW_HZ, rate_hz / 20)
+    longest = rate_hz * FRAME_S
+    if scale == "mel":  # each band needs a bin: bins closer than the narrowest triangle is wide
+        edges = mel_edges(ROWS, low_hz, rate_hz / 2)
+        longest = max(longest, rate_hz / (0.95 * (edges[2] - edges[0])))
     return FrontEnd(
-        features=[feature], rate_hz=rate_hz, frame_ms=frame_ms, hop_ms=1000 * max(hop_s, 1 / rate_hz), fft=fft,
-        bands=ROWS, low_hz=min(LOW_HZ, rate_hz / 20), floor_db=FLOOR_DB, pad_short=True,
-    )  # fmt: skip
+        features=[FEATURES[scale]],
+        rate_hz=rate_hz,
+        frame_ms=1000 * FRAME_S,
+        hop_ms=1000 * max(hop_s, 1 / rate_hz),
+        fft=2 ** math.ceil(math.log2(longest)),
+        bands=ROWS,
+        low_hz=low_hz,
+        floor_db=FLOOR_DB,
+        pad_short=True,
+    )
 
 
 def _columns(frames: np.ndarray, hop_s: float, column_s: float) -> np.ndarray:

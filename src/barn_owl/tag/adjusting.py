@@ -241,7 +241,7 @@ class _Task:
         self._counts: dict[str, dict[_Part, tuple[int, int, int]]] = {}
         is_unknown = truth["label"].isin(model.ignored)
         if "unknown" in truth:
-            is_unknown |= truth["unknown"].fillna("").astype(str) != ""
+            is_unknown |= truth["unknown"].astype(object).fillna("").astype(str) != ""
         is_named = truth["label"] != ""
         self.truth = truth.assign(unknown=np.where(is_unknown, "yes", ""))[is_named | is_unknown]
         known = truth[is_named & ~is_unknown]

@@ -1,4 +1,3 @@
-"use strict";
 const data = JSON.parse(document.getElementById("data").textContent);
 const at = (id) => document.getElementById(id);
 const STEP_S = 0.01, WIDE_STEP_S = 0.1, SHORTEST_S = 0.01, EXCERPT_S = 60, POLL_MS = 2000, MAX_BOXES = 300, PAGE = 200;
@@ -200,7 +199,7 @@ function edge(mark, which) {
 
 // Changes: kept at once, taken back by undo.
 const outbox = new Outbox({
-  address: "answer", store: data.store, key: (mark) => mark.mark, trouble, replied: tell,
+  kind: "mark", address: "answer", store: data.store, key: (mark) => mark.mark, trouble, replied: tell,
 });
 function put(mark) {
   const stamped = { ...mark, reviewer: at("reviewer").value, when: new Date().toISOString() };

@@ -1,9 +1,18 @@
-"use strict";
 const data = JSON.parse(document.getElementById("data").textContent);
 const at = (id) => document.getElementById(id);
 const PAGE = 200, AROUND_S = 0.3, STEP_S = 0.01, WIDE_STEP_S = 0.1;
 const answers = new Map(Object.entries(data.answers));
-let shown = [], current = null, edges = [0, 0], limit = PAGE, pending = {};
+let shown = [], current = null, edges = [0, 0], limit = PAGE;
+const picture = new Image();
+picture.addEventListener("load", () => view.draw());
+const view = new View(at("spectrogram"), {
+  paint: (context, { from, span }) => {
+    const { width, height } = context.canvas, all = current.to - current.from;
+    context.clearRect(0, 0, width, height);
+    if (picture.naturalWidth) context.drawImage(picture, (from - current.from) / all * picture.naturalWidth, 0, span / all * picture.naturalWidth, picture.naturalHeight, 0, 0, width, height);
+  },
+  changed: () => draw(),
+});
 
 function drawMarks() {
   for (const mark of data.marks) {
@@ -12,26 +21,7 @@ function drawMarks() {
     at("marks").append(label);
   }
 }
-function make(tag, text, attributes) {
-  const element = document.createElement(tag);
-  if (text) element.textContent = text;  // never as HTML: names are other people's
-  for (const [name, value] of Object.entries(attributes || {})) element.setAttribute(name, value);
-  return element;
-}
-function clock(seconds) {
-  const whole = Math.floor(seconds), hours = Math.floor(whole / 3600), two = (n) => String(n).padStart(2, "0");
-  const rest = (seconds - whole).toFixed(2).slice(1);
-  return (hours ? hours + ":" : "") + two(Math.floor(whole / 60) % 60) + ":" + two(whole % 60) + rest;
-}
 function name(one) { return one.kind === "stretch" ? "no event" : one.label || "not labeled"; }
-
-// What is kept until it is saved for good: in the browser, if that allows it.
-function remembered() {
-  try { return JSON.parse(localStorage.getItem(data.store) || "{}"); } catch { return {}; }
-}
-function remember(what) {
-  try { localStorage.setItem(data.store, JSON.stringify(what)); } catch { /* a browser that keeps nothing */ }
-}
 
 const ORDERS = {
   informativeness: (a, b) => b.informativeness - a.informativeness || a.id - b.id,
@@ -89,10 +79,10 @@ async function show(one) {
   at("said").textContent = one.kind === "stretch" ? "No event detected here" : name(one) +
     (one.score === null ? "" : " (" + one.score.toFixed(2) + ")");
   at("where").textContent = one.file + ", " + clock(one.start) + " to " + clock(one.end) + (one.why ? "; " + one.why : "");
-  const picture = data.served ? "picture/" + one.id : data.pictures[one.id];
-  at("spectrogram").hidden = !picture;
-  if (picture) at("spectrogram").src = picture;
-  at("spectrogram").alt = "spectrogram of " + at("said").textContent + ", " + clock(one.from) + " to " + clock(one.to);
+  const address = data.served ? "picture/" + one.id : data.pictures[one.id];
+  at("spectrogram").hidden = !address;
+  if (address) picture.src = address;
+  at("spectrogram").setAttribute("aria-label", "spectrogram of " + at("said").textContent + ", " + clock(one.from) + " to " + clock(one.to));
   at("play").disabled = at("all").disabled = !(data.served || data.sounds[one.id]);
   for (const button of at("verdicts").children) {
     const verdict = button.dataset.verdict;
@@ -104,17 +94,18 @@ async function show(one) {
   at("near").replaceChildren(...one.near.map((other) =>
     make("li", other.label + (other.score === null ? "" : " " + other.score.toFixed(2)) + ", " + clock(other.start) + " to " + clock(other.end))));
   if (!one.near.length) at("near").append(make("li", "none"));
-  at("around").replaceChildren(...one.near.filter((other) => other.end > one.from && other.start < one.to).map((other) => {
-    const box = make("span", other.label);
-    box.style.left = 100 * share(Math.max(other.start, one.from)) + "%";
-    box.style.width = 100 * (share(Math.min(other.end, one.to)) - share(Math.max(other.start, one.from))) + "%";
-    return box;
-  }));
-  draw();
+  view.limits = [one.from, one.to];
+  view.show(one.from, one.to);
 }
-function share(seconds) { return (seconds - current.from) / (current.to - current.from); }
+const share = (seconds) => view.share(seconds);
 function draw() {
   const one = current, answer = answers.get(one.key);
+  at("around").replaceChildren(...one.near.filter((other) => other.end > view.from && other.start < view.to).map((other) => {
+    const box = make("span", other.label);
+    box.style.left = 100 * share(Math.max(other.start, view.from)) + "%";
+    box.style.width = 100 * (share(Math.min(other.end, view.to)) - share(Math.max(other.start, view.from))) + "%";
+    return box;
+  }));
   at("span").style.left = 100 * share(edges[0]) + "%";
   at("span").style.width = 100 * (share(edges[1]) - share(edges[0])) + "%";
   ["from", "to"].forEach((id, n) => {
@@ -158,7 +149,7 @@ function give(verdict, sounds) {
   if (verdict) answers.set(one.key, answer); else answers.delete(one.key);
   draw();
   tell();
-  if (data.served) send(answer); else remember(Object.fromEntries(answers));
+  if (data.served) outbox.send(answer); else recall(data.store, Object.fromEntries(answers));
 }
 function judge(verdict) {
   if (!current || (verdict === "right" && !current.label)) return;
@@ -191,41 +182,10 @@ function settled() {  // an answer that was given holds the edges that it was gi
   if (current.kind === "event" && answer?.sounds?.length) give(answer.verdict, [[answer.sounds[0][0], ...edges]]);
 }
 
-// Answers go to the server at once. An answer that it did not take waits in the browser and is sent again.
-const LONGEST_RETRY_S = 30;
-let retry = 1;
-async function send(answer) {
-  pending[answer.item] = answer;
-  remember(pending);
-  await flush();
-}
-let flushing = false;
-async function flush() {
-  if (flushing) return;  // what came meanwhile is sent by the one that is at work
-  flushing = true;
-  try {
-    for (let answer; (answer = Object.values(pending)[0]);) {
-      let reply = null;
-      try {
-        reply = await fetch("answer", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(answer) });
-      } catch { /* told below */ }
-      if (!reply?.ok) {
-        const count = Object.keys(pending).length;
-        at("trouble").textContent = (count === 1 ? "1 answer is" : count + " answers are") + " not saved yet: " +
-          (reply ? await reply.text() : "the server does not respond") + ". Answers are kept in this browser; next attempt in " +
-          retry + " s.";
-        setTimeout(flush, 1000 * retry);
-        retry = Math.min(2 * retry, LONGEST_RETRY_S);
-        return;
-      }
-      retry = 1;
-      if (pending[answer.item] === answer) delete pending[answer.item];
-      remember(pending);
-      estimate((await reply.json()).estimate);
-    }
-    at("trouble").textContent = "";
-  } finally { flushing = false; }
-}
+const outbox = data.served ? new Outbox({
+  kind: "answer", address: "answer", store: data.store, key: (answer) => answer.item, replied: (reply) => estimate(reply.estimate),
+  trouble: (text) => { at("trouble").textContent = text; },
+}) : null;
 function estimate(rows) {
   const two = (value) => value === null ? "\u2013" : value.toFixed(2);
   at("estimate").hidden = !rows.length;
@@ -238,38 +198,20 @@ function estimate(rows) {
   }));
 }
 
-const player = at("sound"), loaded = new Map();
-let until = Infinity;
-function stop() { player.pause(); until = Infinity; }
-async function address(one) {
-  if (!data.served) return data.sounds[one.id];
-  if (!loaded.has(one.id)) {
-    const reply = await fetch("sound/" + one.id);
-    if (!reply.ok) { at("trouble").textContent = await reply.text(); return ""; }
-    if (loaded.size > 20) {
-      const [oldest, url] = loaded.entries().next().value;
-      URL.revokeObjectURL(url);
-      loaded.delete(oldest);
-    }
-    loaded.set(one.id, URL.createObjectURL(await reply.blob()));
-  }
-  return loaded.get(one.id);
+const sounds = new Sounds((text) => { at("trouble").textContent = text; });
+const player = new Player(at("sound"), {
+  address: async () => {
+    const one = current, url = data.served ? await sounds.get("sound/" + one.id) : data.sounds[one.id];
+    return url && one === current && { url, begin: one.from };
+  },
+  moved: (now) => { at("cursor").hidden = !player.playing; at("cursor").style.left = 100 * share(now) + "%"; },
+});
+function stop() { player.stop(); at("cursor").hidden = true; }
+function play(all) {
+  if (!current) return;
+  if (player.playing) stop();
+  else player.play(...(all ? [current.from, current.to] : [Math.max(current.from, edges[0] - AROUND_S), Math.min(edges[1] + AROUND_S, current.to)]));
 }
-async function play(all) {
-  const one = current;
-  if (!one) return;
-  if (!player.paused) { stop(); return; }
-  const url = await address(one);
-  if (!url || one !== current) return;
-  if (player.src !== url) {
-    player.src = url;
-    await new Promise((ready) => player.addEventListener("loadedmetadata", ready, { once: true }));
-  }
-  player.currentTime = all ? 0 : Math.max(0, edges[0] - AROUND_S - one.from);
-  until = all ? Infinity : edges[1] + AROUND_S - one.from;
-  await player.play();
-}
-player.addEventListener("timeupdate", () => { if (player.currentTime >= until) stop(); });
 
 for (const [n, id] of ["from", "to"].entries()) {
   const edge = at(id);
@@ -277,7 +219,7 @@ for (const [n, id] of ["from", "to"].entries()) {
   edge.addEventListener("pointermove", (event) => {
     if (!edge.hasPointerCapture(event.pointerId)) return;
     const box = at("picture").getBoundingClientRect();
-    moved(n, current.from + (event.clientX - box.left) / box.width * (current.to - current.from));
+    moved(n, view.time((event.clientX - box.left) / box.width));
   });
   edge.addEventListener("pointerup", settled);
   edge.addEventListener("keydown", (event) => {
@@ -289,24 +231,22 @@ for (const [n, id] of ["from", "to"].entries()) {
     settled();
   });
 }
-const KEYS = {
-  r: () => judge("right"), w: () => judge("wrong"), u: () => judge("unsure"), z: () => judge(""),
-  n: () => move(1), p: () => move(-1), " ": () => play(false), a: () => play(true),
-  ArrowRight: () => move(1), ArrowLeft: () => move(-1), o: () => at("word").focus(),
-};
-document.addEventListener("keydown", (event) => {
-  if (event.ctrlKey || event.metaKey || event.altKey) return;
-  const typing = event.target.closest("input, select");
-  if (typing) {
-    if (event.key === "Enter" && event.target === at("word")) { relabel(at("word").value.trim()); at("word").value = ""; at("said").focus(); event.preventDefault(); }
-    if (event.key === "Escape") at("said").focus();
-    return;
-  }
-  if (event.key === " " && event.target.closest("button")) return;  // it presses that button
-  const label = data.labels[Number(event.key) - 1];
-  const act = KEYS[event.key] || (/^[1-9]$/.test(event.key) && label && (() => relabel(label)));
-  if (act) { event.preventDefault(); act(); }
+const KEYS = [
+  [["r"], "right", () => judge("right")], [["w"], "wrong, or none of the labels", () => judge("wrong")],
+  [["u"], "unsure", () => judge("unsure")], [["z"], "take the answer back", () => judge("")],
+  [["1", "2", "3", "4", "5", "6", "7", "8", "9"], "this label", (event) => { const label = data.labels[Number(event.key) - 1]; if (label) relabel(label); }],
+  [["o"], "another label", () => at("word").focus()],
+  [[" "], "play", () => play(false)], [["a"], "play with context", () => play(true)],
+  [["n", "ArrowRight"], "next", () => move(1)], [["p", "ArrowLeft"], "previous", () => move(-1)],
+  [["+", "="], "zoom in", () => view.zoom(0.5, (edges[0] + edges[1]) / 2)], [["-"], "zoom out", () => view.zoom(2)],
+  [["?"], "", () => at("keys").showModal()],
+];
+bindKeys(KEYS, (event) => {
+  if (event.key === "Enter" && event.target === at("word")) { relabel(at("word").value.trim()); at("word").value = ""; at("said").focus(); event.preventDefault(); }
+  if (event.key === "Escape") at("said").focus();
 });
+at("key-list").append(...keyList(KEYS));
+at("help").addEventListener("click", () => at("keys").showModal());
 
 at("choose").addEventListener("submit", (event) => event.preventDefault());
 for (const id of ["order", "of_label", "of_answer"]) at(id).addEventListener("change", choose);
@@ -333,12 +273,11 @@ at("save")?.addEventListener("click", () => {
   at("given").textContent = lines.length + " answers saved as " + data.download;
 });
 if (data.served) {
-  pending = remembered();
-  for (const answer of Object.values(pending)) answers.set(answer.item, answer);
+  for (const answer of outbox.pending.values()) answers.set(answer.item, answer);
   estimate(data.estimate);
-  flush();
+  outbox.flush();
 } else {
-  for (const [key, answer] of Object.entries(remembered())) answers.set(key, answer);
+  for (const [key, answer] of Object.entries(recalled(data.store))) answers.set(key, answer);
 }
 choose();
 drawMarks();

@@ -1,3 +1,4 @@
+"use strict";
 // Parts that the review and the annotation page share: a spectrogram that is zoomed and scrolled, a player of
 // excerpts with a moving cursor, and a table of keys.
 
@@ -139,8 +140,8 @@ function keyList(keys) {
 const LONGEST_RETRY_S = 30;
 class Outbox {
   // key(record) : records of a key replace each other. replied(reply, record), trouble(text) : told what came of it.
-  constructor({ address, store, key, replied, trouble }) {
-    Object.assign(this, { address, store, key, replied, trouble, pending: new Map(), retry: 1, sending: false });
+  constructor({ kind, address, store, key, replied, trouble }) {
+    Object.assign(this, { kind, address, store, key, replied, trouble, pending: new Map(), retry: 1, sending: false });
     for (const record of Object.values(recalled(store))) this.pending.set(key(record), record);
   }
   get size() { return this.pending.size; }
@@ -162,7 +163,7 @@ class Outbox {
         } catch { /* told below */ }
         if (!reply?.ok) {
           const why = reply ? await reply.text() : "the server does not respond";
-          this.trouble(this.size + " not saved yet: " + why + ". Kept in this browser; next attempt in " + this.retry + " s.");
+          this.trouble(this.size + " " + this.kind + (this.size === 1 ? " is" : "s are") + " not saved yet: " + why + ". Kept in this browser; next attempt in " + this.retry + " s.");
           setTimeout(() => this.flush(), 1000 * this.retry);
           this.retry = Math.min(2 * this.retry, LONGEST_RETRY_S);
           return;
