@@ -29,8 +29,8 @@ PAGES = [
     f"docs/how-to/{name}.md"
     for name in (
         "gather-and-clean", "look-and-listen", "features", "train", "choose-a-classifier", "few-clips",
-        "keyword-spotting", "evaluate", "tag", "annotate", "adjust", "unknown-sounds", "archives-and-clusters", "live",
-        "review-and-active-learning", "small-devices", "another-estimator", "troubleshooting",
+        "keyword-spotting", "evaluate", "tag", "annotate", "adjust", "unknown-sounds", "archives-and-clusters",
+        "live", "review-and-active-learning", "small-devices", "another-estimator", "troubleshooting",
     )
 ]  # fmt: skip
 """The how-to guides in the order of the menu; later guides may use results of earlier guides."""

@@ -13,8 +13,8 @@ from barn_owl.features import FrontEnd
 from barn_owl.learn import Examples, Plan, Progress
 from barn_owl.learn.mixtures import Mixtures
 from barn_owl.learn.plan import TrainingSettings
+from barn_owl.learn.targets import FrameTargets
 from barn_owl.learn.tasks import (
-    MAX_SEGMENTS,
     ONSET_LOSS_WEIGHT,
     POSITIVE_ONSET_WEIGHT,
     UNLABELED_SEGMENT_WEIGHT,
@@ -57,27 +57,23 @@ def mixture_of(subject: FrameTask, events: list[tuple[int, int, int, int]]) -> M
     return Mixtures(frames, activity, onsets, np.ones_like(activity), events, np.zeros(1, int))
 
 
-def parts_of(subject: FrameTask, targets: np.ndarray) -> list[np.ndarray]:
-    """Activity, onsets, their loss weights, segments and segment labels."""
-    frames = (targets.shape[-1] - MAX_SEGMENTS - MAX_SEGMENTS * 4) // 4
-    return np.split(targets, np.cumsum([frames] * 4 + [MAX_SEGMENTS]), axis=-1)
-
-
 def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
     subject = over_mixtures(plan_of())
     step, middle = subject._classifier.step, subject._classifier.window // 2
     steps = subject._classifier.count(subject._frames)
     first, last = middle + 10 * step, middle + 20 * step
     events = [(0, first, last, HISS), (0, first + 30 * step, last + 30 * step, NONE)]
-    activity, onsets, sounds_count, begins_count, inside, names = parts_of(
-        subject, subject._targets(mixture_of(subject, events))
+    targets = subject._targets(mixture_of(subject, events))
+    (activity, onsets), (activity_weights, onset_weights) = (
+        np.split(both, 2, axis=-1) for both in (targets.scores, targets.weights)
     )
+    inside = targets.inside
     assert activity.shape == (1, steps, 1)  # that of any label together
     np.testing.assert_array_equal(np.flatnonzero(activity[0, :, 0]), np.arange(10, 20))
     assert np.flatnonzero(onsets[0, :, 0]).tolist() == [10]
-    assert (sounds_count == 1).all()
+    assert (activity_weights == 1).all()
     # Just before and after an onset either answer will do, and the onset itself counts more.
-    assert begins_count[0, [9, 10, 11, 12], 0].tolist() == [
+    assert onset_weights[0, [9, 10, 11, 12], 0].tolist() == [
         0,
         ONSET_LOSS_WEIGHT * POSITIVE_ONSET_WEIGHT,
         0,
@@ -85,35 +81,31 @@ def test_a_mixture_asks_for_any_event_where_it_begins_and_what_each_is_called():
     ]
     np.testing.assert_array_equal(np.flatnonzero(inside[0, :, 0]), np.arange(10, 20))
     np.testing.assert_array_equal(np.flatnonzero(inside[0, :, 1]), np.arange(40, 50))
-    called = names[0, 0].reshape(MAX_SEGMENTS, 4)
+    called = targets.labels[0]
     assert called[0].tolist() == [0, 1, 0, 0]
     assert called[1].tolist() == [0, 0, 0, 1]
     assert not called[2:].any()
-    assert (names == names[:, :1]).all()  # in each step alike
 
 
 def test_background_sounds_but_is_no_event():
     subject = over_mixtures(plan_of())
-    activity, onsets, _, _, inside, names = parts_of(
-        subject, subject._targets(mixture_of(subject, [(0, 100, 160, STILL)]))
-    )
-    assert not activity.any()
-    assert not onsets.any()
-    assert inside.any()
-    assert names[0, 0].reshape(MAX_SEGMENTS, 4)[0].tolist() == [0, 0, 1, 0]
+    targets = subject._targets(mixture_of(subject, [(0, 100, 160, STILL)]))
+    assert not targets.scores.any()
+    assert targets.inside.any()
+    assert targets.labels[0, 0].tolist() == [0, 0, 1, 0]
 
 
 def test_where_labels_overlap_each_is_followed_by_itself_and_a_sound_may_have_several_names():
     subject = over_mixtures(plan_of(multilabel=True))
-    activity, onsets, _, _, inside, names = parts_of(
-        subject, subject._targets(mixture_of(subject, [(0, 100, 160, HUM), (0, 100, 160, HISS)]))
-    )
+    targets = subject._targets(mixture_of(subject, [(0, 100, 160, HUM), (0, 100, 160, HISS)]))
+    activity, onsets = np.split(targets.scores, 2, axis=-1)
+    inside = targets.inside
     assert activity.shape[-1] == onsets.shape[-1] == 3
     assert (activity[..., HUM] == activity[..., HISS]).all()
     assert not activity[..., STILL].any()
     assert inside[..., 0].any()
     assert not inside[..., 1:].any()  # a single segment
-    assert names[0, 0].reshape(MAX_SEGMENTS, 4)[0].tolist() == [1, 1, 0, 0]
+    assert targets.labels[0, 0].tolist() == [1, 1, 0, 0]
 
 
 @pytest.mark.parametrize("multilabel", [False, True])
@@ -121,8 +113,9 @@ def test_the_gradient_of_what_mixtures_ask_is_its_difference_quotient(multilabel
     subject = over_mixtures(plan_of(multilabel=multilabel))
     events = [(0, 60, 100, HUM), (0, 120, 150, HISS), (0, 200, 215, NONE)]
     events += [(0, 120, 150, STILL)] * multilabel  # a sound of two labels
-    targets = subject._targets(mixture_of(subject, events)).astype(np.float64)
-    steps, outputs = targets.shape[1], (6 if multilabel else 2) + 4 + 1
+    targets = subject._targets(mixture_of(subject, events))
+    targets = FrameTargets(*(array.astype(np.float64) for array in vars(targets).values()))
+    steps, outputs = targets.scores.shape[1], (6 if multilabel else 2) + 4 + 1
     logits = rng.standard_normal((1, steps, outputs))
     loss, gradient = subject.loss(logits, targets)
     assert gradient.shape == logits.shape
@@ -140,9 +133,9 @@ def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
     def pull(label):
         """Gradient of the label loss of a segment beside a segment of hum."""
         targets = subject._targets(mixture_of(subject, [(0, 60, 100, HUM), (0, 160, 200, label)]))
-        logits = np.zeros((1, targets.shape[1], 2 + 4 + 1), np.float32)
+        logits = np.zeros((1, targets.scores.shape[1], 2 + 4 + 1), np.float32)
         gradient = subject.loss(logits, targets)[1][0, :, 2:-1]
-        inside = parts_of(subject, targets)[4][0]
+        inside = targets.inside[0]
         own, other = (np.abs(gradient[inside[:, number] > 0]).sum() for number in (1, 0))
         return own / other
 
@@ -153,7 +146,9 @@ def test_a_stretch_of_no_label_counts_less_than_one_of_a_label():
 def test_an_epoch_of_mixtures_holds_each_twice_beside_others(rng):
     subject = over_mixtures(plan_of(mixtures={"count": 32, "seconds": 3.0}))
     batches = [make() for make in subject.batches(rng)]
-    mixtures = [list(zip(map(bytes, one.inputs), map(bytes, one.targets), one.names, strict=True)) for one in batches]
+    mixtures = [
+        list(zip(map(bytes, one.inputs), map(bytes, one.targets.scores), one.names, strict=True)) for one in batches
+    ]
     first, again = mixtures[: len(mixtures) // 2], mixtures[len(mixtures) // 2 :]
     assert sorted(chain(*first)) == sorted(chain(*again))
     assert len({inputs for inputs, _, _ in chain(*mixtures)}) == 16

@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 
@@ -17,6 +17,7 @@ from barn_owl.learn.fitted import Examples, background_numbers, evaluate_logits,
 from barn_owl.learn.mixtures import MixtureMaker, Mixtures
 from barn_owl.learn.plan import Plan
 from barn_owl.learn.pooled import center_and_spread, drawn_windows
+from barn_owl.learn.targets import FrameTargets
 from barn_owl.learn.unlabeled import Teacher, Unlabeled
 from barn_owl.learn.variants import Variants
 from barn_owl.network import (
@@ -55,10 +56,10 @@ Standard = tuple[np.ndarray, np.ndarray]
 
 @dataclass(frozen=True)
 class Batch:
-    """A batch: inputs, targets, and their description in words."""
+    """A batch: inputs, targets in the form that the loss of its task takes, and their description in words."""
 
     inputs: np.ndarray
-    targets: np.ndarray
+    targets: Any
     names: list[str]
 
 
@@ -69,7 +70,7 @@ class TrainingTask(Protocol):
     mean: np.ndarray
     deviation: np.ndarray
 
-    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
+    def loss(self, logits: np.ndarray, targets: Any) -> tuple[float, np.ndarray]:
         """Mean loss over a batch or a part of it, and its gradient."""
 
     def begin(self, epoch: int, last: int) -> float:
@@ -169,40 +170,40 @@ class FrameTask:
         drawn = self._unlabeled.drawn(lambda frames: teacher(self._input(frames)), progress, MAX_SEGMENTS, rng)
         if drawn is None:
             return batch
-        counts = drawn.counts * np.array([1, ONSET_LOSS_WEIGHT], dtype=np.float32)
-        names = _in_each_step(drawn.names, drawn.wanted.shape[1])
-        targets = np.concatenate([drawn.wanted, counts, drawn.inside, names], axis=-1, dtype=np.float32)
+        weights = drawn.counts * np.array([1, ONSET_LOSS_WEIGHT], dtype=np.float32)
+        targets = FrameTargets(drawn.wanted, weights, drawn.inside, drawn.names.astype(np.float32))
         return Batch(
             np.concatenate([batch.inputs, self._input(drawn.frames)]),
-            np.concatenate([batch.targets, targets]),
+            FrameTargets.concatenate([batch.targets, targets]),
             [*batch.names, "a recording without labels"],
         )
 
-    def _targets(self, mixtures: Mixtures) -> np.ndarray:
-        """Return targets and loss weights of each step, and the segments, ``(mixtures, steps, ...)``."""
+    def _targets(self, mixtures: Mixtures) -> FrameTargets:
         at = np.arange(self._classifier.count(self._frames)) * self._classifier.step + self._classifier.window // 2
         near = np.arange(-(self._classifier.step // 2), -(-self._classifier.step // 2))
         onsets = mixtures.onsets[:, at[:, None] + near].max(axis=2)
-        activity, sounds_count = mixtures.activity[:, at], mixtures.counts[:, at]
+        activity, activity_weights = mixtures.activity[:, at], mixtures.counts[:, at]
         if not self._multilabel:  # any label that is an event
             onsets, activity = (part[..., self._events].max(axis=-1, keepdims=True) for part in (onsets, activity))
-            sounds_count = np.maximum(activity, sounds_count[..., self._events].min(axis=-1, keepdims=True))
+            activity_weights = np.maximum(activity, activity_weights[..., self._events].min(axis=-1, keepdims=True))
         # Just before and after an onset, either target is acceptable.
         beside = np.zeros_like(onsets)
         beside[:, 1:] += onsets[:, :-1]
         beside[:, :-1] += onsets[:, 1:]
-        counts = np.where(
+        onset_weights = np.where(
             (beside > 0) & (onsets == 0), 0, ONSET_LOSS_WEIGHT * (1 + (POSITIVE_ONSET_WEIGHT - 1) * onsets)
         )
-        parts = [activity, onsets, sounds_count, counts, *self._segments(mixtures, at)]
-        return np.concatenate(parts, axis=-1, dtype=np.float32)
+        return FrameTargets(
+            np.concatenate([activity, onsets], axis=-1, dtype=np.float32),
+            np.concatenate([activity_weights, onset_weights], axis=-1, dtype=np.float32),
+            *self._segments(mixtures, at),
+        )
 
     def _segments(self, mixtures: Mixtures, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        """Return the steps of each segment, ``(mixtures, steps, MAX_SEGMENTS)``, and its labels, or none of them,
-        repeated in each step, ``(mixtures, steps, MAX_SEGMENTS * (labels + 1))``."""
+        """Return the steps of each segment, and its labels or none of them; see `FrameTargets`."""
         count, labels = len(mixtures.frames), self._labels + 1
         inside = np.zeros((count, len(at), MAX_SEGMENTS), dtype=np.float32)
-        names = np.zeros((count, MAX_SEGMENTS, labels), dtype=np.float32)
+        wanted = np.zeros((count, MAX_SEGMENTS, labels), dtype=np.float32)
         places: dict[tuple[int, int, int], int] = {}
         taken = np.zeros(count, dtype=int)
         for mixture, first, last, label in mixtures.events:
@@ -211,30 +212,25 @@ class FrameTask:
             place = places.setdefault((mixture, first, last), int(taken[mixture]))
             if steps.stop > steps.start and place < MAX_SEGMENTS:
                 inside[mixture, steps, place] = 1
-                names[mixture, place, label] = 1
+                wanted[mixture, place, label] = 1
                 taken[mixture] = max(taken[mixture], place + 1)
-        return inside, _in_each_step(names, len(at))
+        return inside, wanted
 
-    def loss(self, logits: np.ndarray, targets: np.ndarray) -> tuple[float, np.ndarray]:
-        labels = self._labels
-        frames = logits.shape[-1] - labels - 2
-        wanted, frames_count, inside, names = np.split(
-            targets, [frames, 2 * frames, 2 * frames + MAX_SEGMENTS], axis=-1
-        )
+    def loss(self, logits: np.ndarray, targets: FrameTargets) -> tuple[float, np.ndarray]:
+        tracks = targets.scores.shape[-1]
         gradient = np.empty_like(logits)
-        loss, gradient[..., :frames] = weighted_cross_entropy(logits[..., :frames], wanted, frames_count)
-        smooth = names[:, 0].reshape(len(names), MAX_SEGMENTS, labels + 1) * np.float32(1 - SMOOTHING)
-        smooth += np.float32(SMOOTHING / 2 if self._multilabel else SMOOTHING / (labels + 1))
-        counts = np.where(
-            names[:, 0].reshape(smooth.shape)[..., -1] > 0, np.float32(UNLABELED_SEGMENT_WEIGHT), np.float32(1)
+        loss, gradient[..., :tracks] = weighted_cross_entropy(logits[..., :tracks], targets.scores, targets.weights)
+        labels = targets.labels.shape[-1]
+        smooth = targets.labels * np.float32(1 - SMOOTHING)
+        smooth += np.float32(SMOOTHING / 2 if self._multilabel else SMOOTHING / labels)
+        weights = np.where(targets.labels[..., -1] > 0, np.float32(UNLABELED_SEGMENT_WEIGHT), np.float32(1))
+        label_logits, attention = logits[..., tracks:-1], logits[..., -1]
+        label_loss, to_logits, to_attention = stretch_cross_entropy(
+            label_logits, attention, targets.inside, smooth, weights, multilabel=self._multilabel
         )
-        label_logits, attention = logits[..., frames:-1], logits[..., -1]
-        whole, by_name, by_attention = stretch_cross_entropy(
-            label_logits, attention, inside, smooth, counts, multilabel=self._multilabel
-        )
-        gradient[..., frames:-1] = np.float32(LABEL_LOSS_WEIGHT) * by_name
-        gradient[..., -1] = np.float32(LABEL_LOSS_WEIGHT) * by_attention
-        return loss + LABEL_LOSS_WEIGHT * whole, gradient
+        gradient[..., tracks:-1] = np.float32(LABEL_LOSS_WEIGHT) * to_logits
+        gradient[..., -1] = np.float32(LABEL_LOSS_WEIGHT) * to_attention
+        return loss + LABEL_LOSS_WEIGHT * label_loss, gradient
 
     def judge(self) -> tuple[float, float, float]:
         if self._watched is None:
@@ -250,10 +246,10 @@ class FrameTask:
         """Return logits and labels of each labeled segment."""
         labels = self._labels
         centers = np.arange(logits.shape[1]) * self._classifier.step + self._classifier.window // 2
-        inside, names = self._segments(mixtures, centers)
+        inside, wanted = self._segments(mixtures, centers)
         label_logits = split_outputs(logits, labels)[2]
         pooled, _ = attention_pool(label_logits[..., :-1], label_logits[..., -1], inside)
-        targets = names[:, 0].reshape(len(names), MAX_SEGMENTS, labels + 1)[..., :labels]
+        targets = wanted[..., :labels]
         there = inside.any(axis=1) & targets.any(axis=2)
         if not there.any():
             return np.zeros((1, labels)), np.zeros((1, labels))
@@ -274,17 +270,12 @@ class FrameTask:
             self._variants.close()
 
 
-def _in_each_step(names: np.ndarray, steps: int) -> np.ndarray:
-    """Return the labels of the sounds of mixtures, ``(mixtures, sounds, labels)``, the same in each step, as rows."""
-    return np.broadcast_to(names.reshape(len(names), 1, -1), (len(names), steps, names[0].size))
-
-
 def _put_together(made: list[Batch], rows: np.ndarray) -> Batch:
     """Combine mixtures of several sets into a batch; `rows` numbers them consecutively."""
     places = [divmod(int(row), len(made[0].inputs)) for row in rows]
     return Batch(
         np.stack([made[number].inputs[row] for number, row in places]),
-        np.stack([made[number].targets[row] for number, row in places]),
+        FrameTargets.concatenate([made[number].targets[row : row + 1] for number, row in places]),
         [made[number].names[row] for number, row in places],
     )
 

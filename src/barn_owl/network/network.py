@@ -128,16 +128,18 @@ class Network:
         return _Part(Scratch(), gradient, _by_layer(self.layers, named, ""))
 
     def learn(
-        self, x: np.ndarray, targets: np.ndarray, seed: Sequence[int], threads: Executor, loss: Loss = cross_entropy
+        self, x: np.ndarray, targets: Any, seed: Sequence[int], threads: Executor, loss: Loss = cross_entropy
     ) -> tuple[float, np.ndarray]:
         """Return loss and gradient of a batch, and update the states. The next call overwrites the gradient.
 
-        x : the inputs, clips in front; targets : ``(clips, labels)``; seed : two numbers, of
+        x : the inputs, clips in front; targets : what the loss takes, with slices of clips, such as ``(clips, labels)``; seed : two numbers, of
         the training and of the step.
         """
         least = 2 if self._work * len(x) >= MIN_PARALLEL_WORK else 1
         parts = min(max(least, round(len(x) / PART)), len(x))
-        xs, ts = np.array_split(x, parts), np.array_split(targets, parts)
+        xs = np.array_split(x, parts)
+        edges = np.cumsum([0, *map(len, xs)])
+        ts = [targets[first:last] for first, last in itertools.pairwise(edges)]
         for number in range(len(self._parts), parts):
             self._parts[number] = self._part()
         for number in range(parts):
