@@ -132,8 +132,8 @@ class Network:
     ) -> tuple[float, np.ndarray]:
         """Return loss and gradient of a batch, and update the states. The next call overwrites the gradient.
 
-        x : the inputs, clips in front; targets : what the loss takes, with slices of clips, such as ``(clips, labels)``; seed : two numbers, of
-        the training and of the step.
+        x : the inputs, clips in front; targets : one for each clip, in the form that the loss takes, such as an array
+        ``(clips, labels)``; seed : two numbers, of the training and of the step.
         """
         least = 2 if self._work * len(x) >= MIN_PARALLEL_WORK else 1
         parts = min(max(least, round(len(x) / PART)), len(x))
