@@ -35,7 +35,7 @@ docs: .venv/ready-dev
 	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet
 
 bench: .venv/ready-dev
-	for script in start_up features clips training_step judging tagging compact whole_job; do \
+	for script in start_up features clips training_step judging tagging compact annotating whole_job; do \
 		$(BIN)/python benchmarks/$$script.py || exit 1; done
 
 bench-accuracy: .venv/ready-dev
