@@ -2,8 +2,8 @@
 
 usage: annotating.py [--hours 24]
 
-A page is served for a synthetic recording; tiles all over it are requested as a browser does, at each level and on both
-frequency scales.
+A page is served for a synthetic recording; tiles all over it are requested as a browser does, at each level and on
+both scales.
 """
 
 import argparse

@@ -217,6 +217,16 @@ def test_settings_are_found_on_complete_stretches(runs, rng, tmp_path):
     assert len(owl.adjust(model, pd.concat([first, several], ignore_index=True)).cross_validated) == 3
 
 
+def test_gathering_takes_the_events_of_an_annotated_table(night, tmp_path):
+    file = str(night / "night.wav")
+    rows = [(file, 1.0, 2.0, "hum", "marked"), (file, 0.0, 9.0, "", "complete"), (file, 4.0, 5.0, "", "proposed")]
+    owl.write_clip_table(truth_of(*rows), tmp_path / "t.csv")
+    assert owl.clips.gather_table(tmp_path / "t.csv").clips["label"].tolist() == ["hum"]
+    owl.write_clip_table(truth_of(*rows[1:]), tmp_path / "u.csv")
+    with pytest.raises(TableError, match="no row of an event"):
+        owl.clips.gather_table(tmp_path / "u.csv")
+
+
 # Agreement
 
 

@@ -24,6 +24,7 @@ from barn_owl.network import (
     cross_entropy,
     sigmoid,
     softmax,
+    step_cross_entropy,
     stretch_cross_entropy,
     warm_cosine,
     weighted_cross_entropy,
@@ -349,3 +350,13 @@ def test_loss_of_stretches_by_hand_and_by_differences(rng, multilabel):
 
     assert_close(by_logits, slope(lambda z: again(z, attention), logits), rtol=1e-7, atol=1e-10)
     assert_close(by_attention, slope(lambda a: again(logits, a), attention), rtol=1e-7, atol=1e-10)
+
+    loss, by_logits = step_cross_entropy(logits, inside, wanted, counts, multilabel=multilabel)
+    steps_by_hand = []
+    for clip, steps, place in stretches:
+        target, p = wanted[clip, place], (sigmoid if multilabel else softmax)(logits[clip, steps])
+        terms = target * np.log(p) + ((1 - target) * np.log(1 - p) if multilabel else 0)
+        steps_by_hand.append(-terms.sum(axis=1).mean())
+    assert loss == pytest.approx(np.average(steps_by_hand, weights=own))
+    along = slope(lambda z: step_cross_entropy(z, inside, wanted, counts, multilabel=multilabel)[0], logits)
+    assert_close(by_logits, along, rtol=1e-7, atol=1e-10)

@@ -73,6 +73,13 @@ def marked_rows(truth: pd.DataFrame) -> pd.DataFrame:
     return truth if STATUS not in truth else truth[truth[STATUS] != COMPLETE]
 
 
+def event_rows(truth: pd.DataFrame) -> pd.DataFrame:
+    """Return the rows of a truth table that are true events; of a table without statuses, all."""
+    if STATUS not in truth or not truth[STATUS].isin(STATUSES).any():
+        return truth
+    return truth[~truth[STATUS].isin([*OPEN_STATUSES, COMPLETE])]
+
+
 def begin_within(events: pd.DataFrame, stretches: pd.DataFrame, margin_s: float = 0.0) -> np.ndarray:
     """Return for each event whether it begins in a stretch, or at most `margin_s` seconds from one."""
     inside = np.zeros(len(events), dtype=bool)

@@ -12,6 +12,7 @@ import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS, audio_info, sound_files_below
 from barn_owl.audio.reading import PAST_END_S
+from barn_owl.clips.completeness import event_rows
 from barn_owl.clips.table import COLUMNS, check_clip_table, read_any_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import is_folder, not_a_file
@@ -155,7 +156,9 @@ def gather_table(
     taken = [name for name in columns if name in table.columns and name not in columns.values()]
     table = table.rename(columns={name: f"{name}_before" for name in taken})
     table = table.rename(columns={theirs: ours for ours, theirs in columns.items()})
-    clips = check_clip_table(table, where=str(path))
+    clips = event_rows(check_clip_table(table, where=str(path)))
+    if not len(clips):
+        raise TableError(f"{path} has no row of an event")
     folder = Path(audio_folder) if audio_folder is not None else path.parent
     clips["file"] = [str(folder / file) for file in clips["file"]]
     durations, skipped = _durations(Path(file) for file in clips["file"].unique())

@@ -24,6 +24,7 @@ from barn_owl.network import (
     Network,
     attention_pool,
     binary_cross_entropy,
+    step_cross_entropy,
     stretch_cross_entropy,
     weighted_cross_entropy,
 )
@@ -38,6 +39,9 @@ MAX_SEGMENTS = 16
 """Largest number of segments per mixture in the label loss."""
 LABEL_LOSS_WEIGHT = 0.7
 """Loss weight of the labels of segments, relative to the activity of steps."""
+STEP_LOSS_WEIGHT = 0.3
+"""Loss weight of the labels of single steps in segments: without it, labels are learned only where attention is, and
+events in noise get wrong labels."""
 UNLABELED_SEGMENT_WEIGHT = 0.3
 """Loss weight of segments of none of the labels, relative to labeled segments: there are many."""
 MIXTURE_REUSE = 2
@@ -228,9 +232,13 @@ class FrameTask:
         label_loss, to_logits, to_attention = stretch_cross_entropy(
             label_logits, attention, targets.inside, smooth, weights, multilabel=self._multilabel
         )
+        step_loss, to_steps = step_cross_entropy(
+            label_logits, targets.inside, smooth, weights, multilabel=self._multilabel
+        )
         gradient[..., tracks:-1] = np.float32(LABEL_LOSS_WEIGHT) * to_logits
+        gradient[..., tracks:-1] += np.float32(STEP_LOSS_WEIGHT) * to_steps
         gradient[..., -1] = np.float32(LABEL_LOSS_WEIGHT) * to_attention
-        return loss + LABEL_LOSS_WEIGHT * label_loss, gradient
+        return loss + LABEL_LOSS_WEIGHT * label_loss + STEP_LOSS_WEIGHT * step_loss, gradient
 
     def judge(self) -> tuple[float, float, float]:
         if self._watched is None:

@@ -15,6 +15,7 @@ from barn_owl.network.loss import (
     log_softmax,
     sigmoid,
     softmax,
+    step_cross_entropy,
     stretch_cross_entropy,
     weighted_cross_entropy,
 )
@@ -41,6 +42,7 @@ __all__ = [
     "log_softmax",
     "sigmoid",
     "softmax",
+    "step_cross_entropy",
     "stretch_cross_entropy",
     "warm_cosine",
     "weighted_cross_entropy",

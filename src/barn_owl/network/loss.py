@@ -106,3 +106,23 @@ def stretch_cross_entropy(
     across = weights.swapaxes(1, 2)
     towards = logits @ back.swapaxes(1, 2) - (pooled * back).sum(axis=-1)[:, None]
     return loss, across @ back, (across * towards).sum(axis=-1)
+
+
+def step_cross_entropy(
+    logits: np.ndarray, inside: np.ndarray, wanted: np.ndarray, weights: np.ndarray, *, multilabel: bool
+) -> tuple[float, np.ndarray]:
+    """Mean cross-entropy of the steps of segments, the same for short and long segments; and its gradient.
+
+    logits : ``(clips, steps, labels)``. inside, wanted : see `stretch_cross_entropy`; each step of a segment has
+    its labels. weights : loss weight of each segment, ``(clips, segments)``. Returns the loss and its gradient with
+    respect to the logits.
+    """
+    weights = weights * inside.any(axis=1)
+    weights = weights / np.maximum(weights.sum(), np.asarray(1e-30, dtype=logits.dtype))
+    shares = inside / np.maximum(inside.sum(axis=1, keepdims=True), 1) * weights[:, None]
+    targets, total = shares @ wanted, shares.sum(axis=-1)[..., None]
+    if multilabel:
+        terms = total * (np.maximum(logits, 0) + np.log1p(np.exp(-np.abs(logits)))) - logits * targets
+        return float(terms.sum(dtype=np.float64)), total * sigmoid(logits) - targets
+    log_p = log_softmax(logits)
+    return -float((targets * log_p).sum(dtype=np.float64)), total * np.exp(log_p) - targets
