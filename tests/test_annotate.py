@@ -151,6 +151,12 @@ def test_what_cannot_be_a_journal_or_a_target_is_refused(night, tmp_path):
         MarkFile(tmp_path / "t.csv", [night / "night.wav"])
     with pytest.raises(OutputError):
         MarkFile(tmp_path / "t.parquet", [night / "night.wav"])
+    owl.write_clip_table(events_of(night), tmp_path / "v.csv")
+    with pytest.raises(TableError, match="marks of other recordings"):
+        MarkFile(tmp_path / "v.csv", [tmp_path / "other.wav"])
+    (tmp_path / "w.marks.jsonl").mkdir()  # a target that cannot be written
+    with pytest.raises(OutputError):
+        MarkFile(tmp_path / "w.csv", [night / "night.wav"])
     with pytest.raises(TableError, match="no events of"):
         MarkFile(tmp_path / "u.csv", [tmp_path / "other.wav"]).propose(events_of(night))
 
@@ -427,7 +433,12 @@ def test_everything_can_be_done_by_keys_alone(served, tab):  # noqa: F811
     tab.keyboard.press("l")
     saved(tab)
     assert marks.table()["end_s"].max() == 60.0
+    tab.keyboard.press("Shift+ArrowRight")
+    tab.keyboard.press("l")  # it overlaps the mark before
+    assert "it overlaps another tick" in tab.inner_text("#said")
     tab.keyboard.press("Delete")
+    saved(tab)
+    assert (marks.table()["end_s"] == 60.0).sum() == 1
     tab.keyboard.press("Home")
     tab.keyboard.press("c")  # what is in view
     saved(tab)

@@ -401,6 +401,19 @@ def test_edges_are_dragged_or_moved_by_keys_and_kept(served, tab):
 
 
 @pages
+def test_the_picture_is_zoomed_and_played_with_a_cursor(served, tab):
+    tab.goto(served[0].address)
+    before = tab.locator("#span").bounding_box()["width"]
+    tab.keyboard.press("+")
+    until(tab, f"document.getElementById('span').getBoundingClientRect().width > {1.5 * before}")
+    tab.keyboard.press("a")
+    until(
+        tab,
+        "!document.getElementById('cursor').hidden && parseFloat(document.getElementById('cursor').style.left) != 0",
+    )
+
+
+@pages
 def test_what_was_missed_in_a_stretch_is_added(served, tab):
     server, path = served
     tab.goto(server.address)

@@ -159,6 +159,10 @@ class MarkFile:
         self._written: set[str] = set()  # digests of the tables that follow from the journal
         self._read_bytes = self._count = 0
         self._continue()
+        files = {mark.file for mark in self._marks.values()}
+        if files and self.recordings and not files & set(self.recordings):
+            raise TableError(f"{table} has marks of other recordings, such as {min(files)}; choose another table")
+        append_lines(self.journal, [])  # refused before an hour of work, not after
 
     def _continue(self) -> None:
         """Read the journal; without one, or when another program changed the table since, the table itself."""
