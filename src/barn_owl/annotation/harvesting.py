@@ -38,16 +38,19 @@ CONTEXT_S = 0.1
 """Context around a harvested part, since a sound begins before it exceeds the threshold."""
 STATISTICS = ("mean", "deviation", "loud", "change", "slope")
 TOP = 20.0
+"""Largest level of a part above the quiet after scaling, so that loud and faint parts compare."""
 PRINCIPAL, NEAREST = 30, 10
 """Principal components in which parts are compared, and largest number of neighbors, one per recording."""
 TEACHING_SHARE = 0.3
 """Share of a recording's parts that its label is trained on; sounds fill less, but their best parts suffice."""
 PENALTY = 0.01
+"""L2 penalty of the logistic regression on parts."""
 MAX_ROUNDS, PATIENCE, RISE = 8, 2, 0.005
-"""Rounds at most, and how many may bring less than this before it ends."""
+"""Largest number of rounds, and of rounds in a row that may raise the accuracy by less than this before it ends."""
 FEWEST, FOLDS = 3, 4
 """Recordings that a label needs, and parts that they are divided into."""
 BLOCK = 1000
+"""Parts that are compared with all others at once."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -159,14 +162,12 @@ def harvest(
     for number, label in enumerate(labels):
         mine = parts.label == number
         confidence[mine] = _confidence(own[mine], scores[~mine, number])
-        sure, there = (
-            len(set(parts.recording[mine & (confidence >= least)])),
-            int((parts.recording_label == number).sum()),
-        )
-        if sure < min(FEWEST, (there + 1) // 2):
+        confident = len(set(parts.recording[mine & (confidence >= least)]))
+        labeled = int((parts.recording_label == number).sum())
+        if confident < min(FEWEST, (labeled + 1) // 2):
             # The best of many parts is good by chance now and then, but hardly in several recordings.
             skipped_labels[label] = (
-                f"only {sure} of {there} recordings have confident parts, the highest score is "
+                f"only {confident} of {labeled} recordings have confident parts, the highest score is "
                 f"{confidence[mine].max():.2f}; is the sound in the recordings?"
             )
             confidence[mine] = 0

@@ -26,8 +26,9 @@ LENGTH_S = 600.0
 ROUNDS = 2
 """Repetitions of each measurement; the fastest counts, since the machine may be busy."""
 READ = 1 << 20
+"""Bytes that are read at once."""
 IDLE = 0.8
-"""Share of the cores under which some of them wait."""
+"""Share of busy cores below which the machine counts as partly idle."""
 
 
 @dataclass(kw_only=True)
@@ -43,7 +44,7 @@ class Speed:
         One row per number of processes with ``real_time``, mean number of busy ``cores``, and ``gain`` over a single
         process.
     cores : int
-        That this process may use.
+        Number of cores that this process may use.
     advice : list[str]
         The bottleneck and what to change, as text.
 
@@ -106,7 +107,7 @@ def measure_throughput(
     Raises
     ------
     AudioError
-        If it cannot be read.
+        If the recording cannot be read.
 
     Examples
     --------
@@ -134,8 +135,8 @@ def measure_throughput(
     stages = pd.DataFrame(
         {
             "stage": list(seconds),
-            "real_time": [length_s / max(one, 1e-9) for one in seconds.values()],
-            "share": [one / whole for one in seconds.values()],
+            "real_time": [length_s / max(stage_s, 1e-9) for stage_s in seconds.values()],
+            "share": [stage_s / whole for stage_s in seconds.values()],
         }
     )
     rows = []
@@ -211,12 +212,11 @@ def _advice(speed: Speed, *, elsewhere: bool) -> list[str]:
         f"{best['cores']:.1f} of {speed.cores} cores busy"
     )
     if first == "disk":
-        what = (
+        sentences.append(
             "move the recordings closer to the workers, or use more workers to hide the latency"
             if elsewhere
             else "a faster disk helps most, or FLAC, which is half the size of WAV"
         )
-        sentences.append(what)
     elif first == "network":
         sentences.append("a smaller network or another runtime helps most")
     elif first == "decode":

@@ -17,12 +17,15 @@ from barn_owl.errors import AudioError
 from barn_owl.parallel import each
 
 STRETCH_S = 0.05
+"""Length of the stretches whose levels tell silence and noise floor."""
 SILENT_DB = -60.0
+"""Level below which a stretch is silent."""
 CLIPPED_RUN = 3
 """Samples in a row at the same extreme value that count as one clipped stretch."""
 FULL_SHARE = 0.985
 """Share of full scale above which runs count as clipped."""
-SPECTRUM = 4096
+SPECTRUM_SAMPLES = 4096
+"""Length of the transforms whose mean is the spectrum of the file."""
 BANDWIDTH_DB = 70.0
 """Bins this far below the strongest are treated as unused ..."""
 UNUSED_DB = -120.0
@@ -61,7 +64,7 @@ class FileFacts:
     clipped : int
         Runs of three or more samples stuck at an extreme near full scale.
     silent_share : float
-        Of stretches of 50 ms below -60 dB.
+        Share of the stretches of 50 ms below -60 dB.
     noise_floor_db : float
         Tenth percentile of the level of stretches of 50 ms.
     bandwidth_hz : float
@@ -201,8 +204,10 @@ class _Measures:
         self._before = np.empty((0, channels), dtype=np.float32)
         self._clipped = 0
         self._digest = hashlib.sha256()
-        self._window = (np.sin(np.pi * np.arange(SPECTRUM) / SPECTRUM) ** 2 * 4 / SPECTRUM).astype(np.float32)
-        self._spectrum, self._spectra = np.zeros(SPECTRUM // 2 + 1), 0
+        self._window = (
+            np.sin(np.pi * np.arange(SPECTRUM_SAMPLES) / SPECTRUM_SAMPLES) ** 2 * 4 / SPECTRUM_SAMPLES
+        ).astype(np.float32)
+        self._spectrum, self._spectra = np.zeros(SPECTRUM_SAMPLES // 2 + 1), 0
         self._stretch = max(1, round(STRETCH_S * rate_hz))
 
     def push(self, block: np.ndarray) -> None:
@@ -223,7 +228,7 @@ class _Measures:
         self._rest = joined[whole:]
 
     def _clipped_runs(self, block: np.ndarray) -> int:
-        """Runs of stuck samples that become long enough in this block."""
+        """Count the runs of stuck samples whose third sample is in this block."""
         joined = np.concatenate([self._before, block])
         self._before = joined[-CLIPPED_RUN:]
         if len(joined) <= CLIPPED_RUN:
@@ -236,9 +241,9 @@ class _Measures:
         return int(third[max(new - 2, 0) :].sum())
 
     def _push_spectrum(self, mono: np.ndarray) -> None:
-        if self._spectra == 0 and len(mono) < SPECTRUM:
-            mono = np.pad(mono, (0, SPECTRUM - len(mono)))
-        frames = mono[: len(mono) // SPECTRUM * SPECTRUM].reshape(-1, SPECTRUM)
+        if self._spectra == 0 and len(mono) < SPECTRUM_SAMPLES:
+            mono = np.pad(mono, (0, SPECTRUM_SAMPLES - len(mono)))
+        frames = mono[: len(mono) // SPECTRUM_SAMPLES * SPECTRUM_SAMPLES].reshape(-1, SPECTRUM_SAMPLES)
         if len(frames):
             spectra = np.abs(scipy.fft.rfft(frames * self._window, axis=1)) ** 2
             self._spectrum += spectra.sum(axis=0, dtype=np.float64)
@@ -268,4 +273,4 @@ class _Measures:
         smooth = np.convolve(power, np.full(5, 1 / 5), mode="same")
         level = 10 * np.log10(smooth + 1e-20)
         used = np.flatnonzero(level > max(level.max() - BANDWIDTH_DB, UNUSED_DB))
-        return float(used[-1] * self.rate_hz / SPECTRUM) if len(used) else 0.0
+        return float(used[-1] * self.rate_hz / SPECTRUM_SAMPLES) if len(used) else 0.0

@@ -27,7 +27,9 @@ COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"
 NAME_LETTERS = 12
 """Digits of a fingerprint that identify a recording: enough for millions."""
 MIN_DURATION_S = 0.05
+"""Shortest clip that training uses."""
 CLIPPED_STRETCHES = 3
+"""Clipped stretches from which a clip is reported."""
 WHOLE_RECORDING_S = 30.0
 """Length above which a file with a label but without times counts as a recording rather than a clip."""
 BEYOND_DB = 0.1
@@ -35,11 +37,11 @@ BEYOND_DB = 0.1
 DC_OFFSET = 0.01
 """-40 dB: far above the offset of converters, and audible as a click where a clip is cut."""
 ODD_LENGTH = 5.0
-"""How many times longer or shorter than the middle of its label a clip has to be to stand out."""
+"""Ratio to the median length of the label, either way, from which a clip is reported."""
 ODD_LEVEL_DB = 30.0
-"""More than distance alone explains: a thirtieth of the amplitude."""
+"""Distance from the median level of the label that is reported: more than the distance of the recorder explains."""
 NARROW_SHARE = 0.5
-"""An octave or more below half its rate: the sound was resampled from a lower rate."""
+"""Share of the median bandwidth of the label below which a clip is reported: it was resampled from a lower rate."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -102,7 +104,7 @@ def check_clips(
     workers : int
         Number of parallel workers.
     progress : Callable[[int, int], None] | None
-        Called with the clips read and their number. Nothing is changed, no sound is written.
+        Called with the number of clips that are read, and of all.
 
     Examples
     --------
@@ -114,20 +116,24 @@ def check_clips(
     clips = clips.reset_index(drop=True)
     found = [*spellings(clips), *for_folders(clips), *counts(clips), *_files(clips)]
     copy_of = np.full(len(clips), "", dtype=object)
-    measures: list[ClipInspection] = []
+    inspections: list[ClipInspection] = []
     if audio:
         with closing(SampleFile()) as kept:
-            measures = inspect_clips(clips, kept=kept, workers=workers, progress=progress)
-            pairs = near_duplicates(clips, measures, kept=kept, workers=workers)
-        found += [*_sounds(clips, measures), *_whole_recordings(clips, measures), *_odd_ones(clips, measures)]
-        found += [*_same(clips, measures), *_nearly_same(clips, pairs), *_doubtful(clips, measures)]
-        links = [*enumerate(same_content(measures)), *zip(pairs["first"], pairs["second"], strict=True)]
-        copy_of = _copy_names(linked(len(clips), links), measures)
-    found += [*_leaks(clips.assign(copy_of=copy_of) if audio else clips), *_sides(clips)]
+            inspections = inspect_clips(clips, kept=kept, workers=workers, progress=progress)
+            pairs = near_duplicates(clips, inspections, kept=kept, workers=workers)
+        found += [
+            *_sounds(clips, inspections),
+            *_whole_recordings(clips, inspections),
+            *_outliers(clips, inspections),
+        ]
+        found += [*_duplicates(clips, inspections), *_near_duplicates(clips, pairs), *_doubtful(clips, inspections)]
+        links = [*enumerate(same_content(inspections)), *zip(pairs["first"], pairs["second"], strict=True)]
+        copy_of = _copy_names(linked(len(clips), links), inspections)
+    found += [*_leaks(clips.assign(copy_of=copy_of) if audio else clips), *_missing_labels(clips)]
     return Check(
         findings=_table(clips, found),
-        by_label=_by_label(clips, measures),
-        by_clip=_by_clip(clips, measures, found),
+        by_label=_by_label(clips, inspections),
+        by_clip=_by_clip(clips, inspections, found),
         repaired=_repaired(clips, found, copy_of if audio else None),
     )
 
@@ -156,7 +162,7 @@ def _leaks(clips: pd.DataFrame) -> Iterator[Finding]:
         yield Finding("leak", f"{shared} is in {splits}")
 
 
-def _sides(clips: pd.DataFrame) -> Iterator[Finding]:
+def _missing_labels(clips: pd.DataFrame) -> Iterator[Finding]:
     """Return labels without clips in a split."""
     for split, labels in missing_in_splits(clips).items():
         for label in labels:
@@ -167,9 +173,9 @@ def _absolute(file: str) -> str:
     return os.path.abspath(file)  # noqa: PTH100 - links are not followed, or files would seem to be elsewhere
 
 
-def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
+def _sounds(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Return the findings of a clip by itself."""
-    for row, measured in enumerate(measures):
+    for row, measured in enumerate(inspections):
         facts = measured.facts
         if facts is None:
             if is_remote(clips["file"][row]) or is_file(clips["file"][row]):  # else it is reported already
@@ -190,9 +196,9 @@ def _sounds(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator
             yield Finding("offset", f"mean {facts.dc_offset:.3f}", row=row)
 
 
-def _whole_recordings(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
+def _whole_recordings(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Labels without times of files that are too long to be clips."""
-    seconds = np.array([m.facts.duration_s if m.facts else 0.0 for m in measures])
+    seconds = np.array([m.facts.duration_s if m.facts else 0.0 for m in inspections])
     whole = are_whole_recordings(clips, seconds)
     if whole.any():
         span = f"{seconds[whole].min():.0f} to {seconds[whole].max():.0f} s"
@@ -207,9 +213,9 @@ def are_whole_recordings(clips: pd.DataFrame, seconds: np.ndarray) -> np.ndarray
     return (clips["start_s"].isna() & clips["end_s"].isna()).to_numpy() & (seconds > WHOLE_RECORDING_S)
 
 
-def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
+def _outliers(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Return clips that differ from the rest of their label, or of the table."""
-    facts = pd.DataFrame([vars(m.facts) if m.facts else {} for m in measures])
+    facts = pd.DataFrame([vars(m.facts) if m.facts else {} for m in inspections])
     if "rate_hz" not in facts:
         return
     facts["label"] = clips["label"].to_numpy()
@@ -219,11 +225,11 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterat
         rates = ", ".join(f"{rate:.0f}" for rate in sorted(facts.loc[odd_rates, "rate_hz"].unique()))
         lower = f"{odd_rates.sum()} clips have a lower sample rate than the usual {usual_rate:.0f} Hz: {rates} Hz"
         yield Finding("lower rate", lower)
-    for label, own in facts.groupby("label"):
-        length, level = own["duration_s"].median(), own["rms_db"].median()
-        bandwidth = own["bandwidth_hz"].median()
+    for label, of_label in facts.groupby("label"):
+        length, level = of_label["duration_s"].median(), of_label["rms_db"].median()
+        bandwidth = of_label["bandwidth_hz"].median()
         usual = f"median of {label!r}:"
-        for index, fact in own.iterrows():
+        for index, fact in of_label.iterrows():
             row = int(str(index))
             if fact["duration_s"] > ODD_LENGTH * length or fact["duration_s"] < length / ODD_LENGTH:
                 yield Finding("odd length", f"{fact['duration_s']:.2f} s; {usual} {length:.2f} s", row=row)
@@ -236,9 +242,10 @@ def _odd_ones(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterat
                 yield Finding("narrow band", highest, row=row)
 
 
-def _same(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
-    for row, first in enumerate(same_content(list(measures))):
-        facts = measures[row].facts
+def _duplicates(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
+    """Return clips with the same samples as an earlier clip."""
+    for row, first in enumerate(same_content(list(inspections))):
+        facts = inspections[row].facts
         if first == row or facts is None or facts.silent_share == 1:
             continue
         same, there = f"the same samples as {_where(clips, first)}", clips["label"][first]
@@ -248,7 +255,8 @@ def _same(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[F
             yield Finding("duplicate with another label", f"{same}, which is labeled {there!r}", row=row)
 
 
-def _nearly_same(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
+def _near_duplicates(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
+    """Return clips that may be the same recording as an earlier clip; pairs : see `near_duplicates`."""
     for first, second, similar in pairs.itertuples(index=False):
         here, there, proven = clips["label"][second], clips["label"][first], similar >= SAME
         name = "near duplicate" if proven else "similar"
@@ -265,37 +273,41 @@ def _where(clips: pd.DataFrame, row: int) -> str:
     return f"{clips['file'][row]}" + ("" if np.isnan(start) else f" from {start:g} s")
 
 
-def _doubtful(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> Iterator[Finding]:
+def _doubtful(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
     """Return clips whose most similar clips nearly all have a single different label."""
-    for row, looked_at, count, label in doubtful_labels(clips, measures):
+    for row, looked_at, count, label in doubtful_labels(clips, inspections):
         yield Finding("doubtful label", f"{count} of the {looked_at} most similar clips are {label!r}", row=row)
 
 
 def _table(clips: pd.DataFrame, found: Sequence[Finding]) -> pd.DataFrame:
     """Return a table with one row per finding, the most severe first."""
     rows = []
-    for one in found:
-        where = (one.label, "", np.nan) if one.row is None else clips.loc[one.row, ["label", "file", "start_s"]]
-        rows.append((one.kind.severity, one.finding, *where, one.detail, one.kind.action))
+    for finding in found:
+        place = (
+            (finding.label, "", np.nan)
+            if finding.row is None
+            else clips.loc[finding.row, ["label", "file", "start_s"]]
+        )
+        rows.append((finding.kind.severity, finding.finding, *place, finding.detail, finding.kind.action))
     table = pd.DataFrame(rows, columns=COLUMNS)
     order = table["severity"].map(SEVERITIES.index).argsort(kind="stable")
     return table.iloc[order].reset_index(drop=True)
 
 
-def _by_label(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> pd.DataFrame:
+def _by_label(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> pd.DataFrame:
     table = clips[["label"]].copy()
     if "group" in clips:
         table["group"] = clips["group"]
-    seconds = [m.facts.duration_s if m.facts else np.nan for m in measures]
-    table["seconds"] = seconds if measures else (clips["end_s"] - clips["start_s"].fillna(0)).to_numpy()
+    seconds = [m.facts.duration_s if m.facts else np.nan for m in inspections]
+    table["seconds"] = seconds if inspections else (clips["end_s"] - clips["start_s"].fillna(0)).to_numpy()
     grouped = table.groupby("label", sort=True)
     result = pd.DataFrame({"clips": grouped.size()})
     if "group" in table:
         result["groups"] = grouped["group"].nunique()
     result["seconds"] = grouped["seconds"].sum()
-    if measures:
-        table["level_db"] = [m.facts.rms_db if m.facts else np.nan for m in measures]
-        table["rate_hz"] = [m.facts.rate_hz if m.facts else np.nan for m in measures]
+    if inspections:
+        table["level_db"] = [m.facts.rms_db if m.facts else np.nan for m in inspections]
+        table["rate_hz"] = [m.facts.rate_hz if m.facts else np.nan for m in inspections]
         result["shortest"], result["longest"] = grouped["seconds"].min(), grouped["seconds"].max()
         result["level_db"] = grouped["level_db"].median()
         result["rates"] = grouped["rate_hz"].agg(
@@ -304,8 +316,8 @@ def _by_label(clips: pd.DataFrame, measures: Sequence[ClipInspection]) -> pd.Dat
     return result.reset_index()
 
 
-def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipInspection], found: Sequence[Finding]) -> pd.DataFrame:
-    facts = [m.facts for m in measures] or [None] * len(clips)
+def _by_clip(clips: pd.DataFrame, inspections: Sequence[ClipInspection], found: Sequence[Finding]) -> pd.DataFrame:
+    facts = [m.facts for m in inspections] or [None] * len(clips)
     worst = np.full(len(clips), "", dtype=object)
     for severity in reversed(SEVERITIES):
         worst[[f.row for f in found if f.row is not None and f.kind.severity == severity]] = severity
@@ -319,9 +331,11 @@ def _by_clip(clips: pd.DataFrame, measures: Sequence[ClipInspection], found: Seq
     )
 
 
-def _copy_names(copy_of: np.ndarray, measures: list[ClipInspection]) -> np.ndarray:
+def _copy_names(copy_of: np.ndarray, inspections: list[ClipInspection]) -> np.ndarray:
     """Name copies by their content, so that copies of several tables stay apart; "" without a copy."""
-    prints = pd.Series([one.facts.fingerprint if one.facts else "" for one in measures], dtype=object)
+    prints = pd.Series(
+        [inspection.facts.fingerprint if inspection.facts else "" for inspection in inspections], dtype=object
+    )
     by_copy = prints.groupby(copy_of)
     names = by_copy.transform("min").str[:NAME_LETTERS]
     return np.asarray(names.where(by_copy.transform("size") > 1, ""), dtype=object)
@@ -332,6 +346,6 @@ def _repaired(clips: pd.DataFrame, found: Sequence[Finding], copy_of: np.ndarray
     repaired = clips.assign(label=clips["label"].map(lambda label: right.get(label, label)))
     if copy_of is not None:
         repaired["copy_of"] = copy_of
-    gone = {clips["file"][f.row] for f in found if f.row is not None and f.finding == "no file"}
+    missing = {clips["file"][f.row] for f in found if f.row is not None and f.finding == "no file"}
     dropped = [f.row for f in found if f.kind.drops and f.row is not None]
-    return repaired.drop(index=dropped)[lambda table: ~table["file"].isin(gone)].reset_index(drop=True)
+    return repaired.drop(index=dropped)[lambda table: ~table["file"].isin(missing)].reset_index(drop=True)

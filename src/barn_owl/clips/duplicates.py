@@ -32,16 +32,16 @@ BLOCK_VALUES = 1 << 24
 """Numbers in the largest array that compares all clips with some."""
 
 
-def same_content(measures: list[ClipInspection]) -> np.ndarray:
+def same_content(inspections: list[ClipInspection]) -> np.ndarray:
     """Return the number of the first clip with identical samples, for each clip; itself without a copy."""
     first: dict[str, int] = {}
     return np.array(
-        [first.setdefault(m.facts.fingerprint, n) if m.facts else n for n, m in enumerate(measures)], dtype=int
+        [first.setdefault(m.facts.fingerprint, n) if m.facts else n for n, m in enumerate(inspections)], dtype=int
     )
 
 
 def near_duplicates(
-    clips: pd.DataFrame, measures: list[ClipInspection], *, kept: SampleFile | None = None, workers: int = 2
+    clips: pd.DataFrame, inspections: list[ClipInspection], *, kept: SampleFile | None = None, workers: int = 2
 ) -> pd.DataFrame:
     """Find pairs of clips that may be the same recording though not the same samples.
 
@@ -50,9 +50,9 @@ def near_duplicates(
     Excerpts of a file, which may overlap, are not compared.
     """
     requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
-    same = same_content(measures)
+    same = same_content(inspections)
     candidates = [
-        (a, b) for a, b in _candidates(measures) if same[a] != same[b] and requested[a].file != requested[b].file
+        (a, b) for a, b in _candidates(inspections) if same[a] != same[b] and requested[a].file != requested[b].file
     ]
 
     @lru_cache(maxsize=512)
@@ -66,12 +66,14 @@ def near_duplicates(
     return table[table["similarity"] >= SIMILAR].reset_index(drop=True)
 
 
-def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
+def _candidates(inspections: list[ClipInspection]) -> list[tuple[int, int]]:
     """Return pairs of clips with the nearest fingerprints, in order."""
-    known = [(n, m.fingerprint) for n, m in enumerate(measures) if m.fingerprint is not None and m.fingerprint.any()]
+    known = [
+        (n, m.fingerprint) for n, m in enumerate(inspections) if m.fingerprint is not None and m.fingerprint.any()
+    ]
     if len(known) < 2:
         return []
-    rows, prints = [n for n, _ in known], np.stack([one for _, one in known]).astype(np.float32)
+    rows, prints = [n for n, _ in known], np.stack([fingerprint for _, fingerprint in known]).astype(np.float32)
     if len(prints) >= MIN_FINGERPRINTS:  # the common part is no evidence
         prints -= prints.mean(axis=0)
     prints /= np.maximum(np.linalg.norm(prints, axis=1, keepdims=True), 1e-9)
@@ -79,8 +81,8 @@ def _candidates(measures: list[ClipInspection]) -> list[tuple[int, int]]:
     block = max(1, BLOCK_VALUES // len(prints))
     for first in range(0, len(prints), block):
         nearness = prints[first : first + block] @ prints.T
-        own = np.arange(len(nearness))
-        nearness[own, first + own] = -1
+        rows_of_block = np.arange(len(nearness))
+        nearness[rows_of_block, first + rows_of_block] = -1  # a clip is no copy of itself
         best = np.argpartition(-nearness, most - 1, axis=1)[:, :most]
         for row, others in enumerate(best):
             near = others[nearness[row, others] >= MIN_SIMILARITY]
@@ -123,8 +125,8 @@ def file_copies(clips: pd.DataFrame) -> np.ndarray:
     Only files of the same size are read; unreadable files count as unique.
     """
     requested = excerpts(clips["file"], clips["start_s"], clips["end_s"])
-    keys: list[str] = [repr(one) for one in requested]
-    whole = [row for row, one in enumerate(requested) if one.start_s is None and one.end_s is None]
+    keys: list[str] = [repr(excerpt) for excerpt in requested]
+    whole = [row for row, excerpt in enumerate(requested) if excerpt.start_s is None and excerpt.end_s is None]
     sizes = pd.Series(
         {row: Path(from_text(requested[row].file)).stat().st_size for row in whole if is_file(requested[row].file)}
     )

@@ -9,7 +9,7 @@ import scipy
 from barn_owl.arguments import as_array
 
 DENSE = 2**10
-"""Counts up to which a matrix of them is kept with its zeros: products are then quicker, and making it is."""
+"""Number of counts up to which a matrix is dense: it is then built and multiplied faster than a sparse matrix."""
 
 Counts: TypeAlias = "np.ndarray | scipy.sparse.csr_array"
 
@@ -26,8 +26,8 @@ class Ranked(NamedTuple):
     hits: Counts
     above: Counts
     tied: "Counts | None"
-    misses_nothing: Counts
-    """All clips without the label, ``(1, groups)``."""
+    without_label: Counts
+    """Number of clips without the label, ``(1, groups)``."""
 
 
 def ranked(score: np.ndarray, has: np.ndarray, groups: np.ndarray, group_count: int) -> Ranked:
@@ -41,10 +41,10 @@ def ranked(score: np.ndarray, has: np.ndarray, groups: np.ndarray, group_count: 
     is_tied = np.zeros(len(place), dtype=bool)
     is_tied[within] = steps[place[within]] == score[lacks][within]
     shape = len(steps), group_count
-    own = np.searchsorted(falling, -score[has], side="left")
+    step_of_hit = np.searchsorted(falling, -score[has], side="left")
     return Ranked(
         steps,
-        counts_of(own, groups[has], shape),
+        counts_of(step_of_hit, groups[has], shape),
         counts_of(place[within & ~is_tied], groups[lacks][within & ~is_tied], shape),
         counts_of(place[is_tied], groups[lacks][is_tied], shape) if is_tied.any() else None,
         counts_of(np.zeros(lacks.sum(), dtype=int), groups[lacks], (1, group_count)),
@@ -80,7 +80,7 @@ def areas(order: Ranked, drawn: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.
         after = before + np.cumsum(tied, axis=0)
         before = after - tied
     found = np.cumsum(hits, axis=0)
-    positives, negatives = hits.sum(axis=0), (order.misses_nothing @ drawn)[0]
+    positives, negatives = hits.sum(axis=0), (order.without_label @ drawn)[0]
     with np.errstate(invalid="ignore", divide="ignore"):
         passed = np.einsum("sr,sr->r", hits, before) + np.einsum("sr,sr->r", hits, after)
         roc = 1 - passed / (2 * positives * negatives)

@@ -7,7 +7,7 @@ from barn_owl.arrays import power_of, quantile
 
 QUIET_SHARE = 0.2
 MARGIN_DB = 6.0
-"""Noise that is steady on the whole still goes up and down by this much."""
+"""Level above the quiet that steady noise reaches by chance."""
 SMOOTH_S = 0.08
 STANDS_OUT_DB = 1.0
 """Activity that steady noise never has."""
@@ -18,7 +18,7 @@ QUIET_S = 0.24
 NO_QUIET_DB, QUIETER_DB, SHORT_S = 15.0, 50.0, 0.8
 """See `clip_background`."""
 TAIL_DB, ATTACK_DB = 30.0, 20.0
-"""How far below its loudest moment a sound still sounds, and from where on it has begun."""
+"""Levels below the loudest frame, down to which a frame is active, and down to which a frame may be the onset."""
 
 
 def frames_in(seconds: float, hop_s: float) -> int:
@@ -29,9 +29,9 @@ def frames_in(seconds: float, hop_s: float) -> int:
 def activity(frames: np.ndarray, hop_s: float, margin_db: float = MARGIN_DB) -> np.ndarray:
     """Return the level of each frame above the quiet of its clip, in dB, mean over bands.
 
-    frames : log-mel in dB, shape ``(frames, bands)``, `hop_s` seconds apart. The quiet is each band's level that a
-    tenth percentile of the frames, and a margin above steady noise, so that hum and hiss do not count at any level;
-    levels are means over 0.08 s. Returns float32, shape ``(frames,)``, at least 0.
+    frames : log-mel in dB, shape ``(frames, bands)``, `hop_s` seconds apart. Levels are means over 0.08 s, and count
+    from `margin_db` above the `quiet_level` of their band, so that steady hum and hiss are not active. Returns
+    float32, shape ``(frames,)``, at least 0.
     """
     smooth = scipy.ndimage.uniform_filter1d(frames, frames_in(SMOOTH_S, hop_s), axis=0, mode="nearest")
     quiet = quiet_level(smooth)
@@ -46,8 +46,8 @@ def quiet_level(frames: np.ndarray) -> np.ndarray:
 def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
     """Return the active frames of a clip; boolean, ``(frames,)``.
 
-    levels : log-mel in dB, ``(frames, bands)``, `hop_s` seconds apart. Those are the frames within 30 dB of the
-    loudest that stand out of the quiet of the clip. Where nothing stands out, as in steady noise, or quiet is rare,
+    levels : log-mel in dB, ``(frames, bands)``, `hop_s` seconds apart. Active frames are within 30 dB of the
+    loudest and stand out of the quiet of the clip. Where no frame stands out, as in steady noise, or quiet is rare,
     as in a clip that is cut close, all frames within 30 dB are active.
     """
     loud, stands_out = is_active(levels), activity(levels, hop_s)
@@ -57,7 +57,7 @@ def sounding(levels: np.ndarray, hop_s: float) -> np.ndarray:
 
 
 def is_active(levels: np.ndarray) -> np.ndarray:
-    """Tell which frames are within 30 dB of the loudest; boolean, ``(frames,)``."""
+    """Return which frames are within 30 dB of the loudest; boolean, ``(frames,)``."""
     total = total_db(levels)
     return np.asarray(total >= total.max() - TAIL_DB)
 

@@ -26,19 +26,18 @@ from barn_owl.learn.sharing import shared
 from barn_owl.learn.variants import Variants
 from barn_owl.network import binary_cross_entropy
 
-TURNS = 4
-"""Times the sound of the clips is changed again while windows are drawn."""
-SOUNDS_A_WINDOW = 2
-"""At most."""
+VARIANT_ROUNDS = 4
+"""Rounds of drawing windows, each from other variants of the clips."""
+MAX_SOUNDS = 2
+"""Largest number of sounds in a window."""
 ROWS_STREAM, VALIDATION_STREAM = 37, 41
-"""Keep the random numbers of mixtures to train on and to be judged by apart."""
+"""Streams of random numbers of the windows for training and for validation."""
 
 
 class PooledWindows:
-    """Rows of windows out of mixtures and of whole clips, not standardized; their targets, and the names of the
-    clips.
+    """Rows of windows of mixtures and of whole clips, not standardized, with targets and names of the clips.
 
-    watched : draw them as they are looked at while others are trained on: their sound is not changed.
+    watched : draw windows for validation: without variants of the clips.
     """
 
     def __init__(self, plan: Plan, labels: list[str], examples: Examples, *, watched: bool = False) -> None:
@@ -46,44 +45,42 @@ class PooledWindows:
         background = background_numbers(plan, labels)
         maker = MixtureMaker(plan, examples, background)
         self.mean, self.deviation = standardization(plan, examples.clips)
-        count = max(1, plan.pooling.windows // (2 if watched else 1) // TURNS)
+        count = max(1, plan.pooling.windows // (2 if watched else 1) // VARIANT_ROUNDS)
         beds = np.flatnonzero(examples.targets[:, background].any(axis=1))
         variants = Variants(examples.sources, beds, plan) if plan.sound.any and examples.sources else None
         rows, targets, self.names = [], [], []
-        for turn in range(TURNS):
-            if variants is not None and turn and not watched:
-                for clip, frames in enumerate(variants.of_all(turn, workers=1)):
+        for round_ in range(VARIANT_ROUNDS):
+            if variants is not None and round_ and not watched:
+                for clip, frames in enumerate(variants.of_all(round_, workers=1)):
                     maker.replace(clip, frames)
-            mixtures = maker.make(count, plan.window_frames, rng, most=SOUNDS_A_WINDOW, whole=0.0)
+            mixtures = maker.make(count, plan.window_frames, rng, most=MAX_SOUNDS, whole=0.0)
             active = mixtures.activity.sum(axis=1) >= MIN_FRAMES
-            named = np.array([number not in background for number in range(len(labels))])
-            active[:, ~named] &= ~active[:, named].any(axis=1, keepdims=True)
-            sure = ~((mixtures.counts == 0).any(axis=1) & ~active)[:, named].any(axis=1)
-            windows = (mixtures.frames[sure] - self.mean) / self.deviation
+            is_event = np.array([number not in background for number in range(len(labels))])
+            active[:, ~is_event] &= ~active[:, is_event].any(axis=1, keepdims=True)
+            certain = ~((mixtures.counts == 0).any(axis=1) & ~active)[:, is_event].any(axis=1)
+            windows = (mixtures.frames[certain] - self.mean) / self.deviation
             pooled = pooled_windows(windows, plan.pooling.statistics, plan.levels)
             none = np.full((1, examples.extras.shape[1]), np.nan, dtype=np.float32)
-            extras = np.concatenate([examples.extras, none])[mixtures.clips[sure]]
+            extras = np.concatenate([examples.extras, none])[mixtures.clips[certain]]
             rows.append(np.concatenate([pooled, extras], axis=1))
-            targets.append(active[sure].astype(np.float32))
-            self.names += [examples.name(int(clip)) if clip >= 0 else "background" for clip in mixtures.clips[sure]]
+            targets.append(active[certain].astype(np.float32))
+            self.names += [
+                examples.name(int(clip)) if clip >= 0 else "background" for clip in mixtures.clips[certain]
+            ]
         if variants is not None:
             variants.close()
-        for whole, kinds, names in self._add_whole_clips(plan, examples, count * TURNS):
-            rows.append(whole)
+        for pooled, kinds, names in self._whole_clips(plan, examples, count * VARIANT_ROUNDS):
+            rows.append(pooled)
             targets.append(kinds)
             self.names += names
         together = np.concatenate(rows)
         self.rows = np.where(np.isnan(together), _known_means(together), together)
         self.targets = np.concatenate(targets)
 
-    def _add_whole_clips(
+    def _whole_clips(
         self, plan: Plan, examples: Examples, windows: int
     ) -> Iterator[tuple[np.ndarray, np.ndarray, list[str]]]:
-        """Return rows of whole clips, which contribute to the classification of clips: half as many as windows,
-        labels balanced.
-
-        Yields rows, targets and names label by label.
-        """
+        """Yield rows, targets and names of whole clips, label by label: half as many as windows, labels balanced."""
         numbers = examples.numbers
         per_label = max(1, windows // 2 // len(np.unique(numbers)))
         for number in np.unique(numbers):
@@ -129,8 +126,8 @@ def fit_pooled(
 ) -> Fitted:
     """Fit a pooled classifier with all candidates of the plan and keep the best on the validation clips.
 
-    estimator : one of third-party to fit instead of the plan's classifier. keep : number, from 1, of the way to
-    keep, where there are no validation clips to choose by.
+    estimator : a third-party estimator to fit instead of the plan's classifier. keep : number, from 1, of the
+    candidate to keep where no validation clips choose.
     """
     windows = drawn_windows(plan, labels, train)
     watched = windows if validation is None else drawn_windows(plan, labels, validation, watched=True)
@@ -138,7 +135,7 @@ def fit_pooled(
     task = RowTask(
         rows=(windows.rows - center) / spread, targets=windows.targets,
         weights=np.ones(len(windows.rows), dtype=np.float32), watched=(watched.rows - center) / spread,
-        rng=np.random.default_rng([plan.seed, TURNS]),
+        rng=np.random.default_rng([plan.seed, VARIANT_ROUNDS]),
     )  # fmt: skip
     name = plan.classifier if estimator is None else type(estimator).__name__
     if estimator is not None or not isinstance(plan.kind, RowsKind):
@@ -168,7 +165,7 @@ def _best(
     watch: Watcher,
     keep: int | None,
 ) -> tuple[Candidate, list[Progress], bool]:
-    """Evaluate candidates in turn; trees stop without further improvement."""
+    """Return the best candidate on the validation targets, all scores, and whether Ctrl-C ended the search."""
     patience, steps = stops
     begin, curves, interrupted = time.perf_counter(), [], False
     kept, best, best_at = None, np.inf, 0
