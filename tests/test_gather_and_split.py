@@ -142,7 +142,7 @@ def test_given_sides_are_kept_and_validation_is_taken_from_train():
         ({"label": ["a", "b"] * 5, "group": ["x", "y"] * 5}, "there are 2 groups for 3 splits"),
         (
             {"label": ["a", "b"] * 5, "group": ["x"] * 10, "split": ["train", "test"] * 5},
-            "'x' is on two splits of the split (train and test)",
+            "'x' is in two splits (train and test)",
         ),
     ],
 )

@@ -202,7 +202,7 @@ def test_a_pipe_that_stalls_is_told_and_ends_when_it_ends(run, rng, monkeypatch)
         heard = list(listener.events())
     assert listener.seconds == pytest.approx(4.0, abs=0.01)
     assert heard
-    assert listener.warnings() == ["nothing has come for 0.5 s; still waiting"]
+    assert listener.warnings() == ["nothing received for 0.5 s; still waiting"]
 
 
 def test_samples_of_a_pipe_that_are_no_numbers_are_silence(run, caplog):

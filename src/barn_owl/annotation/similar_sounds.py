@@ -26,26 +26,26 @@ from barn_owl.features.cache import FrameCache
 from barn_owl.parallel import each
 
 FRONT_END = FrontEnd(hop_ms=16.0, pad_short=True)
-"""Coarser in time than for training, as half of the frames take half of the time and find as much."""
+"""Log-mel frames of a search: a shorter hop costs more and finds no more."""
 QUIET_S = 8.0
-"""Sound around, whose quiet level counts as background."""
+"""Length of the sound around a place whose quiet level is its background."""
 MARGIN_DB, RANGE_DB = 3.0, 30.0
 """Levels above the background at which they begin to count, and at which they count fully."""
 MAX_DURATION_S = 4.0
-"""Of a longer example its loudest part is taken."""
+"""Longest example; of a longer one, the loudest part is searched for."""
 MIN_DB = 1.5
-"""Mean level above quiet under which a patch counts as having that: in silence anything is like anything."""
+"""Mean level above quiet that a patch has at least in the score, since faint patches are similar by chance."""
 CLOSE_DB, FAINT_DB = 12.0, 20.0
-"""A clip that never falls this far below its maximum is cut close; then this far below the maximum counts as
-background."""
+"""Range of levels up to which a clip counts as cut close, without background; and the level below its maximum that
+then stands for the background."""
 ACTIVE_SHARE = 0.1
-"""Share of an example's highest mean level under which its beginning and end are left off."""
+"""Share of the highest mean level of an example below which its beginning and end are dropped."""
 SHIFTS = (-1, 0, 1)
-"""Bands by which an example is moved up or down, as the same thing sounds a little higher or lower."""
+"""Shifts of an example along the bands, since the pitch of a sound varies a little."""
 BLOCK = 4096
 """Frames that are transformed at once."""
 TOGETHER = 16
-"""Examples that are compared at once: their transforms, and their scores along a recording, take memory."""
+"""Examples that are compared at once; bounds the memory of their transforms and scores."""
 
 PIECE = 256
 """Stretches of `QUIET_S` in a piece of a recording (30 min), so that memory does not grow with its length."""
@@ -82,7 +82,7 @@ def find_similar(
     recordings : Sequence[str | Path]
         Recordings to search.
     most : int
-        Places in all.
+        Largest number of events in all.
     least : float
         Minimum score of a match.
     cache : str | Path | None
@@ -101,7 +101,7 @@ def find_similar(
     Raises
     ------
     AudioError
-        If no recording.
+        If no recording can be read.
     TableError
         If no example can be used.
 
@@ -140,15 +140,15 @@ def example_of(row: pd.Series) -> Example:
     parts, frames far below the loudest. Raises AudioError when the file cannot be read, or nothing in it stands out.
     """
     start, end = (None if pd.isna(row.get(name)) else float(row[name]) for name in ("start_s", "end_s"))
-    own = _read(row["file"], start, end)
-    around = own if start is None and end is None else _read(row["file"], *_wider(row["file"], start, end))
-    quiet, loudest = quiet_level(around), own.max()
+    frames = _read(row["file"], start, end)
+    around = frames if start is None and end is None else _read(row["file"], *_wider(row["file"], start, end))
+    quiet, loudest = quiet_level(around), frames.max()
     if (total_db(around).max() - total_db(quiet[None])[0]) < CLOSE_DB:
         quiet = np.full_like(quiet, loudest - FAINT_DB)
-    levels = _above(own, quiet)
+    levels = _above(frames, quiet)
     loud = levels.mean(axis=1)
     if not loud.any():
-        raise AudioError(f"nothing stands out of what is around it in {_place(row['file'], start, end)}")
+        raise AudioError(f"nothing stands out of the background in {_place(row['file'], start, end)}")
     active = np.flatnonzero(loud > ACTIVE_SHARE * loud.max())
     levels = levels[active[0] : active[-1] + 1]
     most = round(MAX_DURATION_S / FRONT_END.hop_s)
@@ -210,7 +210,7 @@ def pieces_of(path: str, cache: str | Path | None, beyond: int = 0) -> Iterator[
     """Yield levels above the surrounding quiet piece by piece, in bounded memory; together equal to
     `levels_above_quiet` of the whole recording.
 
-    beyond : frames behind its own that the levels of a piece continue for, at most those of `QUIET_S`.
+    beyond : number of frames after the piece that its levels contain as well, at most those of `QUIET_S`.
     """
     size = max(1, round(QUIET_S / FRONT_END.hop_s))
     own, before, behind = PIECE * size, 2 * size, 4 * size

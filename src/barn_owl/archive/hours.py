@@ -36,7 +36,7 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
     Returns
     -------
     datetime | None
-        None when neither has a time.
+        None if neither name nor file has a time.
 
     Raises
     ------
@@ -48,11 +48,11 @@ def recording_start(path: str | Path, *, zone: str = "") -> datetime | None:
     >>> barn_owl.archive.recording_start("quay_20260501_220000.wav")
     datetime.datetime(2026, 5, 1, 22, 0)
     """
-    return _named(Path(path), zone) or _at_home(broadcast_start(path), zone)
+    return _start_in_name(Path(path), zone) or _in_zone(broadcast_start(path), zone)
 
 
 def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = "") -> dict[str, datetime | None]:
-    """Start times of recordings from a table with ``file`` and ``begins`` (ISO 8601).
+    """Read start times of recordings from a table with ``file`` and ``begins`` (ISO 8601).
 
     Parameters
     ----------
@@ -78,15 +78,17 @@ def starts_of_table(path: str | Path, recordings: Sequence[str], *, zone: str = 
             start = datetime.fromisoformat(str(begins).strip())
         except ValueError as error:
             raise TableError(f"{path}, row {row}: {begins!r} is no time such as 2026-03-14T22:15:00") from error
-        known[real_path(Path(path).parent / str(file))] = start if start.tzinfo else _at_home(start, zone)
+        known[real_path(Path(path).parent / str(file))] = start if start.tzinfo else _in_zone(start, zone)
     return {file: known.get(real_path(file)) or recording_start(file, zone=zone) for file in recordings}
 
 
-def _at_home(start: datetime | None, zone: str) -> datetime | None:
+def _in_zone(start: datetime | None, zone: str) -> datetime | None:
+    """Return a time without a zone as local time of `zone`, if a zone is given."""
     return start.replace(tzinfo=_zone(zone)) if start is not None and zone else start
 
 
-def _named(path: Path, zone: str) -> datetime | None:
+def _start_in_name(path: Path, zone: str) -> datetime | None:
+    """Parse the time in the name of a recording; None without one."""
     found = STAMP.search(path.stem)
     if found is None:
         return None
@@ -98,14 +100,14 @@ def _named(path: Path, zone: str) -> datetime | None:
         return None
     if offset:
         return datetime.fromisoformat(start.isoformat() + ("+00:00" if offset == "Z" else offset))
-    return _at_home(start, zone)
+    return _in_zone(start, zone)
 
 
 def _zone(name: str) -> ZoneInfo:
     try:
         return ZoneInfo(name)
     except (ZoneInfoNotFoundError, ValueError) as error:
-        raise TableError(f"{name!r} is no time zone; say one such as Europe/Lisbon or UTC") from error
+        raise TableError(f"{name!r} is no time zone; use one such as Europe/Lisbon or UTC") from error
 
 
 def with_clock(events: TableOrPath, starts: Mapping[str, datetime | None]) -> pd.DataFrame:
@@ -122,13 +124,13 @@ def with_clock(events: TableOrPath, starts: Mapping[str, datetime | None]) -> pd
     clock = [
         ""
         if (start := starts.get(row.file)) is None
-        else _later(start, row.start_s).isoformat(timespec="milliseconds")
+        else _after(start, row.start_s).isoformat(timespec="milliseconds")
         for row in events.itertuples()
     ]
     return events.assign(clock=clock)
 
 
-def _later(start: datetime, seconds: float) -> datetime:
+def _after(start: datetime, seconds: float) -> datetime:
     """Add seconds as they pass, also where clocks are changed in between."""
     if start.tzinfo is None:
         return start + timedelta(seconds=seconds)
@@ -148,7 +150,7 @@ def hours_table(
     starts : Mapping[str, datetime | None]
         Start time of each recording; recordings with an unknown start are skipped.
     seconds : Mapping[str, float]
-        How long each is.
+        Length of each recording.
 
     Examples
     --------
@@ -164,7 +166,7 @@ def hours_table(
     table = pd.DataFrame(0, index=pd.RangeIndex(HOURS, name="hour"), columns=labels)
     for row in events.itertuples():
         if row.file in known:
-            table.loc[_later(known[row.file], row.start_s).hour, row.label] += 1
+            table.loc[_after(known[row.file], row.start_s).hour, row.label] += 1
     recorded = np.zeros(HOURS)
     for file, start in known.items():
         recorded += recorded_by_hour(start, seconds.get(file, 0.0))
@@ -172,9 +174,9 @@ def hours_table(
 
 
 def recorded_by_hour(start: datetime, seconds: float) -> np.ndarray:
-    """Seconds of a recording in each hour of the day, ``(HOURS,)``."""
+    """Return the seconds of a recording in each hour of the day, ``(HOURS,)``."""
     recorded, at = np.zeros(HOURS), 0.0
-    end = _later(start, seconds)
+    end = _after(start, seconds)
     if start.utcoffset() == end.utcoffset():  # no clock is changed meanwhile
         first = start.hour + start.minute / 60 + (start.second + start.microsecond / 1e6) / 3600
         edges = np.arange(int(first), first + seconds / 3600 + 1)
@@ -182,7 +184,7 @@ def recorded_by_hour(start: datetime, seconds: float) -> np.ndarray:
         np.add.at(recorded, edges[:-1].astype(int) % HOURS, inside)
         return recorded
     while at < seconds:
-        now = _later(start, at)
+        now = _after(start, at)
         rest = min(3600 - (now.minute * 60 + now.second + now.microsecond / 1e6), seconds - at)
         recorded[now.hour] += rest
         at += max(rest, 1e-3)

@@ -19,7 +19,7 @@ MIN_CLIPS = 3
 
 
 def split_clips(
-    clips: TableOrPath, shares: Shares | None = None, *, seed: int = 0, fewest: int = 2, quietly: bool = False
+    clips: TableOrPath, shares: Shares | None = None, *, seed: int = 0, min_labels: int = 2, quietly: bool = False
 ) -> pd.DataFrame:
     """Fill the column ``split`` of a clip table; the argument is not changed.
 
@@ -36,10 +36,10 @@ def split_clips(
         Share of the clips in each split; None for the default.
     seed : int
         Seed of all random choices.
-    fewest : int
-        Labels that there must be.
+    min_labels : int
+        Smallest number of labels.
     quietly : bool
-        Without a warning for labels that a split has no clip of.
+        Whether to leave out the warning about labels without a clip in a split.
 
     Raises
     ------
@@ -55,7 +55,7 @@ def split_clips(
     clips = as_clip_table(clips, "clips")
     shares = shares or Shares()
     clips = clips.copy()
-    _check_labels(clips, fewest)
+    _check_labels(clips, min_labels)
     keys = _together(clips, shares)
     label_numbers, labels = pd.factorize(clips["label"])
     group_numbers, groups = pd.factorize(keys)
@@ -81,9 +81,9 @@ def split_clips(
     return clips
 
 
-def _check_labels(clips: pd.DataFrame, fewest: int) -> None:
+def _check_labels(clips: pd.DataFrame, min_labels: int) -> None:
     counts = clips["label"].value_counts()
-    if len(counts) < fewest:
+    if len(counts) < min_labels:
         only = f"one label ({counts.index[0]!r})" if len(counts) else "no label"
         raise TableError(f"the table has {only}; a classifier needs clips of at least two labels")
     few = counts[counts < MIN_CLIPS]
@@ -107,8 +107,8 @@ def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
     numbers, names = pd.factorize(keys)
     copy_of = clips["copy_of"].fillna("").astype(str).to_numpy()
     alone = [f"row {row}" for row in range(len(clips))]
-    kin = np.where(copy_of == "", alone, np.char.add("copy of ", copy_of.astype(str)))
-    first = pd.Series(numbers).groupby(kin).transform("first").to_numpy()
+    copies = np.where(copy_of == "", alone, np.char.add("copy of ", copy_of.astype(str)))
+    first = pd.Series(numbers).groupby(copies).transform("first").to_numpy()
     joined = linked(len(names), zip(first, numbers, strict=True))
     name_of = pd.Series(names).groupby(joined).transform("first")
     return pd.Series(name_of.to_numpy()[numbers], index=clips.index)
@@ -243,19 +243,19 @@ def find_leaks(clips: TableOrPath) -> pd.DataFrame:
     """
     clips = as_clip_table(clips, "clips")
     rows: list[tuple[str, str, str]] = []
-    sided = clips[clips["split"] != ""] if "split" in clips else clips.assign(split="").iloc[:0]
+    placed = clips[clips["split"] != ""] if "split" in clips else clips.assign(split="").iloc[:0]
     for what in ("group", "copy_of"):
-        if what in sided:
-            named = sided[sided[what].fillna("").astype(str) != ""]
+        if what in placed:
+            named = placed[placed[what].fillna("").astype(str) != ""]
             splits = named.groupby(what)["split"].unique()
             rows += [(what, str(name), _joined(found)) for name, found in splits.items() if len(found) > 1]
-    divided = sided.groupby("file")["split"].transform("nunique") > 1
-    for file, own in sided[divided].groupby("file"):
-        order = own.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
+    divided = placed.groupby("file")["split"].transform("nunique") > 1
+    for file, excerpts in placed[divided].groupby("file"):
+        order = excerpts.fillna({"start_s": 0.0, "end_s": np.inf}).sort_values("start_s")
         overlap = order["start_s"].to_numpy()[1:] < np.maximum.accumulate(order["end_s"].to_numpy())[:-1]
         differ = order["split"].to_numpy()[1:] != order["split"].to_numpy()[:-1]
         if (overlap & differ).any():
-            rows.append(("file", str(file), _joined(own["split"].unique())))
+            rows.append(("file", str(file), _joined(excerpts["split"].unique())))
     return pd.DataFrame(rows, columns=["what", "name", "splits"])
 
 
@@ -270,8 +270,8 @@ def _given_splits(given: np.ndarray, group_numbers: np.ndarray, groups: list[str
         for group in np.unique(group_numbers[given == split]):
             if split_of[group] >= 0:
                 raise TableError(
-                    f"{groups[group]!r} is on two splits of the split ({SPLITS[split_of[group]]} and {split}); "
-                    "put all its rows on one split, or blank the column split"
+                    f"{groups[group]!r} is in two splits ({SPLITS[split_of[group]]} and {split}); "
+                    "put all its rows into one, or blank the column split"
                 )
             split_of[group] = number
     return split_of

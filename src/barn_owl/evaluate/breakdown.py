@@ -11,11 +11,11 @@ from barn_owl.evaluate.prediction_arrays import PredictionArrays
 from barn_owl.evaluate.scores import Scores
 
 PARTS = 4
-"""Parts of a column of numbers: quarters of the clips, each with enough of them."""
-MAX_KINDS = 30
-"""More kinds of words than this are names or remarks, not kinds."""
+"""Parts that a column of numbers is divided into, with a quarter of the clips each."""
+MAX_CATEGORIES = 30
+"""Largest number of different texts in a column; with more, they are names or remarks rather than categories."""
 ROUNDS = 200
-"""Fewer than for the whole: there are many parts, and an interval at 95 % needs no more."""
+"""Bootstrap rounds of each part: fewer than for all clips, as there are many parts."""
 
 
 def score_by(answers: PredictionArrays, column: pd.Series) -> pd.DataFrame:
@@ -26,27 +26,29 @@ def score_by(answers: PredictionArrays, column: pd.Series) -> pd.DataFrame:
     """
     if column.dropna().empty:
         raise TableError(f"the column {column.name!r} is blank for all clips")
-    kinds = _kinds(column)
+    categories = _categories(column)
     rows = []
-    for kind in dict.fromkeys(kinds.cat.categories):
-        part = np.flatnonzero((kinds == kind).to_numpy())
+    for category in dict.fromkeys(categories.cat.categories):
+        part = np.flatnonzero((categories == category).to_numpy())
         if len(part):
             overall = Scores(arrays=answers.take(part), rounds=ROUNDS, curves=False).overall
-            first = overall.iloc[0]
-            rows.append((kind, len(part), *first, overall.loc["balanced_accuracy", "value"]))
+            accuracy = overall.iloc[0]
+            rows.append((category, len(part), *accuracy, overall.loc["balanced_accuracy", "value"]))
     names = [column.name, "clips", "accuracy", "low", "high", "balanced_accuracy"]
     return pd.DataFrame(rows, columns=names).set_index(str(column.name))
 
 
-def _kinds(column: pd.Series) -> "pd.Series":
+def _categories(column: pd.Series) -> "pd.Series":
     """Return the column as categories: words as they are, numbers in parts named by their ends."""
     if pd.api.types.is_numeric_dtype(column) and column.nunique() > PARTS:
         ends = np.unique(np.nanquantile(column, np.linspace(0, 1, PARTS + 1)))
         names = [f"{low:.4g} to {high:.4g}" for low, high in itertools.pairwise(ends)]
         return pd.cut(column, ends, labels=names, include_lowest=True, ordered=False)
     texts = column.astype(object).where(column.notna(), "").astype(str)
-    if texts.nunique() > MAX_KINDS:
-        raise TableError(f"the column {column.name!r} holds {texts.nunique()} different words; at most {MAX_KINDS}")
+    if texts.nunique() > MAX_CATEGORIES:
+        raise TableError(
+            f"the column {column.name!r} holds {texts.nunique()} different words; at most {MAX_CATEGORIES}"
+        )
     return texts.astype("category")
 
 

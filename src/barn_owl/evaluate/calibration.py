@@ -13,9 +13,11 @@ from barn_owl.evaluate.prediction_arrays import PredictionArrays
 from barn_owl.network import binary_cross_entropy, cross_entropy, sigmoid, softmax
 
 BINS = 10
-COLDEST, HOTTEST = 0.1, 10.0
-FEWEST_CLIPS = 20
-"""Clips below which no temperature is fitted: it would follow chance."""
+"""Bins of a calibration table."""
+MIN_TEMPERATURE, MAX_TEMPERATURE = 0.1, 10.0
+"""Range of temperatures that is searched."""
+MIN_CLIPS = 20
+"""Fewest clips to fit a temperature to."""
 
 Target = Literal["none", "precision", "recall", "f1", "cost"]
 
@@ -35,8 +37,8 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
     Returns
     -------
     pd.DataFrame
-        ``score`` (mean in the part), ``right`` (share), ``answers``, and the ends ``low`` and ``high`` of the
-        part.
+        ``score`` (mean in the bin), ``right`` (share), ``answers`` (count), and the ends ``low`` and ``high`` of the
+        bin.
 
     Examples
     --------
@@ -62,7 +64,7 @@ def calibration_table(confidence: np.ndarray, right: np.ndarray, *, bins: int = 
 def calibration_error(table: pd.DataFrame) -> float:
     """Expected calibration error: mean difference between score and accuracy over the bins of `calibration_table`.
 
-    The expected calibration error of Naeini et al., AAAI 2015, with parts of equal size.
+    The expected calibration error of Naeini et al., AAAI 2015, with bins of as many answers each.
 
     Parameters
     ----------
@@ -82,7 +84,7 @@ def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, multilabel: bool =
     multilabel : bool
         Whether a clip may have several labels.
     """
-    if len(scores) < FEWEST_CLIPS:
+    if len(scores) < MIN_CLIPS:
         return 1.0
     logits, targets = _logits(scores, multilabel=multilabel), truth.astype(np.float64)
     if not multilabel:
@@ -90,14 +92,14 @@ def fit_temperature(scores: np.ndarray, truth: np.ndarray, *, multilabel: bool =
     loss = binary_cross_entropy if multilabel else cross_entropy
     found = scipy.optimize.minimize_scalar(
         lambda log: loss(logits / np.exp(log), targets)[0],
-        bounds=(math.log(COLDEST), math.log(HOTTEST)),
+        bounds=(math.log(MIN_TEMPERATURE), math.log(MAX_TEMPERATURE)),
         method="bounded",
     )
     return float(np.exp(found.x))
 
 
 def at_temperature(scores: np.ndarray, temperature: float, *, multilabel: bool = False) -> np.ndarray:
-    """Scores as they would be with the logits divided by `temperature`, float64."""
+    """Return the scores of the logits divided by `temperature`, float64."""
     logits = _logits(scores, multilabel=multilabel) / temperature
     return sigmoid(logits) if multilabel else softmax(logits)[:, :-1]
 
@@ -108,14 +110,14 @@ def _logits(scores: np.ndarray, *, multilabel: bool) -> np.ndarray:
     if multilabel:
         return np.asarray(np.log(safe / (1 - safe)))
     none = (1 - safe.sum(axis=1, keepdims=True)).clip(1e-12, 1)
-    # Rounding residue below the digits of float32.
+    # A difference below 1e-6 is a rounding error of float32.
     return np.asarray(np.log(np.concatenate([safe, np.where(none < 1e-6, 1e-12, none)], axis=1)))
 
 
 def coverage_table(confidence: np.ndarray, right: np.ndarray) -> pd.DataFrame:
     """Return how many predictions remain above a score, and how many of them are correct.
 
-    confidence, right : ``(answers,)``. One row for each threshold that changes something: ``threshold``, ``answered``
+    confidence, right : ``(answers,)``. One row for each distinct score: ``threshold``, ``answered``
     (share), ``right`` (share of the remaining).
     """
     order = np.argsort(-confidence, kind="stable")

@@ -20,11 +20,11 @@ from barn_owl.model.settings import DecodingLike, as_decoding
 from barn_owl.tag import Event, Tagger
 
 POLL_S = 0.4
-"""How soon new sound is looked at: half of that is added to the time from a sound to its line."""
+"""Interval in which new sound is processed; half of it adds to the latency on average."""
 BUFFER_S = 60.0
-"""Sound that is remembered for excerpts; of a longer event the last part is kept."""
+"""Length of the buffer for excerpts; of a longer event, the excerpt holds the last part."""
 QUIET_S = 5.0
-"""Time without sound after which it is reported."""
+"""Time without samples after which a warning is given."""
 
 
 class Listener:
@@ -43,7 +43,7 @@ class Listener:
     decoding : DecodingSettings | Mapping[str, Any] | None
         Decoding settings, or a mapping of the changes to those of the model.
     every_s : float
-        How soon new sound is looked at.
+        Interval in which new sound is processed.
     lead_s : float | None
         Sound before and after an event in its excerpt; None for no excerpts.
     began : datetime | None
@@ -80,24 +80,24 @@ class Listener:
         self.lost_s = 0.0
         """Seconds of sound that were lost."""
         self.breaks = 0
-        """How often sound was missing."""
+        """Number of interruptions of the source."""
         self.level_db = -np.inf
-        """Level of the last sound that was looked at, dB relative to full scale."""
+        """Level of the sound that was processed last, dB re full scale."""
         self._warnings: deque[str] = deque(maxlen=100)
         self._last_warning = ""
-        self._begin()
+        self._restart()
         self.latency_s = self._tagger.latency_s + (lead_s or 0.0)
         """Time after the end of an event by which it is returned, at most, and the time that computing takes."""
 
-    def _begin(self) -> None:
-        """Begin with a piece of sound that has nothing before it."""
+    def _restart(self) -> None:
+        """Start decoding anew, as at the beginning of a recording."""
         self._tagger = Tagger(self.model, self.decoding, every_s=self._every_s)
         self._resampler = Resampler(self._source.rate_hz, self.model.front_end.rate_hz)
         self._base_s, self._samples = self.seconds, 0
         self._kept: deque[np.ndarray] = deque()
         self._kept_samples = 0
         self._waiting: list[np.ndarray] = []
-        self._late: list[Event] = []  # decided, but the sound after them is still to come
+        self._undelivered: list[Event] = []  # wait for the sound after them
 
     @property
     def scores(self) -> np.ndarray:
@@ -122,7 +122,7 @@ class Listener:
             yield from found
 
     def steps(self, stop: threading.Event | None = None) -> Iterator[list[LiveEvent]]:
-        """As `events`, but yield whenever something was looked at or nothing came for a moment: mostly nothing.
+        """As `events`, but yield a list after each processed block, and an empty list while nothing is received.
 
         Parameters
         ----------
@@ -137,33 +137,33 @@ class Listener:
         silent_s, step = 0.0, round(self._every_s * self._source.rate_hz)
         # The matrices are small: a second thread inside a product costs more than it brings.
         with threadpool_limits(limits=1, user_api="blas"):
-            for came in incoming(self._source, stop=stop):
-                if isinstance(came, np.ndarray):
+            for received in incoming(self._source, stop=stop):
+                if isinstance(received, np.ndarray):
                     silent_s, self._last_warning = 0.0, ""
-                    self._waiting.append(came)
+                    self._waiting.append(received)
                     if sum(map(len, self._waiting)) >= step:
-                        yield self._look()
-                elif isinstance(came, Break):
-                    yield self._interrupted(came)
+                        yield self._process()
+                elif isinstance(received, Break):
+                    yield self._interrupted(received)
                 else:
                     silent_s += TICK_S
                     if silent_s >= QUIET_S:
-                        self._tell(f"nothing has come for {QUIET_S:g} s; still waiting")
+                        self._warn(f"nothing received for {QUIET_S:g} s; still waiting")
                     yield []
             yield self._finish()
 
-    def _tell(self, text: str) -> None:
+    def _warn(self, text: str) -> None:
         """Report a problem once, until sound arrives again."""
         if text and text != self._last_warning:
             self._last_warning = text
             self._warnings.append(text)
 
-    def _look(self) -> list[LiveEvent]:
-        """Handle arrived blocks."""
+    def _process(self) -> list[LiveEvent]:
+        """Score and decode the received blocks; return their events."""
         samples = np.concatenate(self._waiting)
         self._waiting = []
         if silence_invalid(samples):
-            self._tell("replaced samples that are not finite or far above full scale with silence")
+            self._warn("replaced samples that are not finite or far above full scale with silence")
         self._samples += len(samples)
         self.seconds = self._base_s + self._samples / self._source.rate_hz
         self.level_db = float(decibel(np.sqrt(np.mean(np.square(samples), dtype=np.float64))))
@@ -172,8 +172,8 @@ class Listener:
         return self._live_events(self._tagger.push(self._resampler.push(samples)), last=False)
 
     def _finish(self) -> list[LiveEvent]:
-        """Return the remaining events at the end of a piece of sound."""
-        found = self._look() if self._waiting else []
+        """Process what is left; return the remaining events of an uninterrupted stretch of sound."""
+        found = self._process() if self._waiting else []
         try:
             rest = self._tagger.push(self._resampler.finish()) + self._tagger.finish()
         except AudioError:  # shorter than a frame, thus without events
@@ -187,25 +187,26 @@ class Listener:
         return found + self._live_events(inside, last=True)
 
     def _interrupted(self, missing: Break) -> list[LiveEvent]:
+        """Handle lost samples; return the remaining events before them."""
         found = self._finish()
         self.seconds += missing.lost_s
         self.lost_s += missing.lost_s
         self.breaks += bool(missing.why)
-        self._tell(f"{missing.why}; {missing.lost_s:.1f} s lost" if missing.why and missing.lost_s else missing.why)
-        self._begin()
+        self._warn(f"{missing.why}; {missing.lost_s:.1f} s lost" if missing.why and missing.lost_s else missing.why)
+        self._restart()
         return found
 
     def _live_events(self, events: list[Event], *, last: bool) -> list[LiveEvent]:
         """Events with their time, and their sound once the audio after them has arrived."""
         if self._lead_s is None:
-            return [self._made(event, None) for event in events]
-        self._late += events
+            return [self._live_event(event, None) for event in events]
+        self._undelivered += events
         until_s = np.inf if last else self._samples / self._source.rate_hz - self._lead_s
-        ready = [event for event in self._late if event.end_s <= until_s]
-        self._late = [event for event in self._late if event.end_s > until_s]
-        return [self._made(event, self._excerpt(event)) for event in ready]
+        ready = [event for event in self._undelivered if event.end_s <= until_s]
+        self._undelivered = [event for event in self._undelivered if event.end_s > until_s]
+        return [self._live_event(event, self._excerpt(event)) for event in ready]
 
-    def _made(self, event: Event, excerpt: np.ndarray | None) -> LiveEvent:
+    def _live_event(self, event: Event, excerpt: np.ndarray | None) -> LiveEvent:
         start_s, end_s = round(self._base_s + event.start_s, 3), round(self._base_s + event.end_s, 3)
         return LiveEvent(start_s, end_s, event.label, event.score, self.began + timedelta(seconds=start_s), excerpt)
 

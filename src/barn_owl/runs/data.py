@@ -171,7 +171,7 @@ def with_splits(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd
     # Beside the labels of exemplars, a single new label suffices.
     fewest = 1 if earlier_exemplars(plan) else 2
     known = known.assign(label=_for_sharing(clips, plan))
-    sided = split_clips(known, plan.split, seed=plan.seed, fewest=fewest, quietly=quietly)
+    sided = split_clips(known, plan.split, seed=plan.seed, min_labels=fewest, quietly=quietly)
     return clips.assign(split=sided["split"])
 
 
