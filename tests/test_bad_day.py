@@ -294,7 +294,7 @@ def test_urls_of_a_table_are_not_opened_unasked(arguments, few_clips, runs, tmp_
     url, paths = visited
     table_of_a_stranger(few_clips, url, tmp_path / "t.csv")
     monkeypatch.chdir(tmp_path)
-    monkeypatch.setattr(remote, "WAITS_S", (0.01,))
+    monkeypatch.setattr(remote, "RETRY_DELAYS_S", (0.01,))
     owl.write_plan(small_plan("nearest"), tmp_path / "quick.toml")
     names = {"TABLE": "t.csv", "RUN": str(runs["logistic"].folder), "PLAN": "quick.toml"}
     given = [names.get(word, word) for word in arguments]
@@ -330,7 +330,7 @@ def test_urls_survive_reading_and_writing_a_table_unopened(tmp_path):
 
 def test_the_plan_of_a_run_opens_no_urls_unasked(runs, few_clips, tmp_path, monkeypatch, visited):
     url, paths = visited
-    monkeypatch.setattr(remote, "WAITS_S", (0.01,))
+    monkeypatch.setattr(remote, "RETRY_DELAYS_S", (0.01,))
     shutil.copytree(runs["logistic"].folder, tmp_path / "run")
     owl.write_plan(
         runs["logistic"].plan.but(recordings=[f"{url}/night.wav"]), tmp_path / "run" / "plan.toml", force=True

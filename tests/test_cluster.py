@@ -589,7 +589,7 @@ def web(folder):
 
 
 def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, months, tmp_path, monkeypatch):
-    monkeypatch.setattr(remote, "WAITS_S", (0.01, 0.01, 0.01))
+    monkeypatch.setattr(remote, "RETRY_DELAYS_S", (0.01, 0.01, 0.01))
     long = np.tile(owl.read_audio(months / "south_20260501_120000.flac")[0], 40)
     soundfile.write(tmp_path / "long.wav", long, RATE_HZ)
     shutil.copy(months / "south_20260501_120000.flac", tmp_path / "denied.flac")
@@ -612,7 +612,7 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
         assert "access is denied" in archive_.skipped[f"{address}/denied.flac"]
         assert "no such file" in archive_.skipped[f"{address}/none.flac"]
         assert owl.tag_archive(model, [url], store=tmp_path / "k").kept == [url]
-        monkeypatch.setattr(remote, "WAITS_S", (0.01,))
+        monkeypatch.setattr(remote, "RETRY_DELAYS_S", (0.01,))
         with pytest.raises(AudioError, match="Cannot connect"):
             owl.audio_info("http://127.0.0.1:9/x.wav")
         server.failures = 99
@@ -621,7 +621,7 @@ def test_sound_on_a_web_server_is_read_in_ranges_and_through_failures(runs, mont
 
 
 def test_a_server_that_falls_silent_is_given_up_and_waiting_costs_nothing(months, tmp_path, monkeypatch):
-    monkeypatch.setattr(remote, "WAITS_S", (0.01,))
+    monkeypatch.setattr(remote, "RETRY_DELAYS_S", (0.01,))
     monkeypatch.setattr(remote, "STALL_S", 0.5)
     shutil.copy(months / "south_20260501_120000.flac", tmp_path / "stalls.flac")
     with web(tmp_path) as (server, address):

@@ -19,23 +19,23 @@ from barn_owl.wording import how_to_install
 
 logger = logging.getLogger(__name__)
 
-Got = TypeVar("Got")
+Result = TypeVar("Result")
 AUDIO_ENDINGS = frozenset(
     [".wav", ".flac", ".ogg", ".oga", ".opus", ".mp3", ".aif", ".aiff", ".aifc", ".caf", ".w64", ".rf64", ".au"]
 )
 """File endings, in lower case, that are treated as sound when a folder is searched."""
 UNREADABLE_ENDINGS = frozenset([".m4a", ".aac", ".wma", ".mp4", ".webm", ".mka", ".amr", ".3gp", ".ape", ".wv"])
-"""Endings of sound that cannot be decoded: whoever has it in a folder believes that it is used."""
-FEW, MANY = 1 << 16, 1 << 21
-"""Bytes requested at once: for a header or an excerpt, and for a whole recording, where the next come meanwhile."""
-WAITS_S = (0.5, 1.0, 2.0, 4.0)
-"""How long is waited before an error that may pass is tried again."""
+"""Endings of sound that cannot be decoded, reported when a folder is searched."""
+SMALL_BLOCK, LARGE_BLOCK = 1 << 16, 1 << 21
+"""Bytes requested at once: for a header or an excerpt, and for a whole recording, which is read ahead."""
+RETRY_DELAYS_S = (0.5, 1.0, 2.0, 4.0)
+"""Delays before each retry after a temporary error."""
 STALL_S = 30.0
-"""How long a server may be silent, each time that it is tried."""
+"""Longest silence of a server in each attempt."""
 PROTOCOLS = ("https", "http", "s3", "gs", "az", "file")
 """Protocols of URLs that are read; further protocols may run code, write to caches, or chain to further URLs."""
 PERMANENT_ERRORS = (FileNotFoundError, PermissionError, IsADirectoryError, NotImplementedError)
-"""Errors that trying again does not help."""
+"""Errors after which no retry is made."""
 
 
 def is_remote(name: str | Path) -> bool:
@@ -60,7 +60,7 @@ def sound_files_below(folder: str | Path) -> list[Path]:
     """
     found: list[Path] = []
     unreadable: Counter[str] = Counter()
-    for where, _, names in os.walk(from_text(str(folder)), onerror=_tell):
+    for where, _, names in os.walk(from_text(str(folder)), onerror=_report_unlisted):
         for name in names:
             path = Path(as_text(where)) / as_text(name)
             if path.suffix.lower() in AUDIO_ENDINGS:
@@ -77,15 +77,15 @@ def sound_files_below(folder: str | Path) -> list[Path]:
     return sorted(found)
 
 
-def _tell(error: OSError) -> None:
-    logger.warning("%s cannot be looked into: %s; skipped", error.filename, error.strerror or error)
+def _report_unlisted(error: OSError) -> None:
+    logger.warning("%s cannot be listed: %s; skipped", error.filename, error.strerror or error)
 
 
 def files_below(url: str) -> list[str]:
     """List all files below a folder that a URL names, in order. Raises AudioError when it cannot be read."""
     system, path = _system(url)
     try:
-        return [system.unstrip_protocol(name) for name in sorted(_steadily(lambda: system.find(path)))]
+        return [system.unstrip_protocol(name) for name in sorted(_with_retries(lambda: system.find(path)))]
     except Exception as error:
         raise AudioError(f"{url} cannot be listed: {_reason(error)}") from error
 
@@ -94,7 +94,7 @@ def remote_stamp(url: str) -> tuple[str, int, int]:
     """Return the identity of a remote file: its URL, its size, and a hash of the facts from its store."""
     system, path = _system(url)
     try:
-        facts = _steadily(lambda: system.info(path))
+        facts = _with_retries(lambda: system.info(path))
     except Exception as error:
         raise AudioError(f"{url} cannot be read: {_reason(error)}") from error
     identity = [
@@ -112,8 +112,8 @@ def opened_elsewhere(url: str, *, all_of_it: bool = False) -> Iterator["RemoteFi
     """
     system, path = _system(url)
     try:
-        size, cache = (MANY, "background") if all_of_it else (FEW, "readahead")
-        file = _steadily(lambda: system.open(path, "rb", block_size=size, cache_type=cache))
+        size, cache = (LARGE_BLOCK, "background") if all_of_it else (SMALL_BLOCK, "readahead")
+        file = _with_retries(lambda: system.open(path, "rb", block_size=size, cache_type=cache))
     except Exception as error:
         raise AudioError(f"{url} cannot be read: {_reason(error)}") from error
     with file:
@@ -149,7 +149,7 @@ class RemoteFile(io.RawIOBase):
         return int(self._file.tell())
 
     def readinto(self, buffer: Any) -> int:
-        """Fill a buffer; return how many bytes there were."""
+        """Fill a buffer; return the number of bytes read."""
         if self.failed is not None:
             return 0
         at, view = self.tell(), memoryview(buffer).cast("B")
@@ -160,7 +160,7 @@ class RemoteFile(io.RawIOBase):
             return got
 
         try:
-            got = _steadily(read)
+            got = _with_retries(read)
         except Exception as error:
             self.failed = AudioError(f"{self._url} cannot be read on from byte {at}: {_reason(error)}")
             return 0
@@ -189,9 +189,9 @@ def _system(url: str) -> tuple[Any, str]:
     return system, path
 
 
-def _steadily(get: Callable[[], Got]) -> Got:
-    """Get something from elsewhere, again and again a little later while the error may pass."""
-    for wait_s in WAITS_S:
+def _with_retries(get: Callable[[], Result]) -> Result:
+    """Call `get`; retry after temporary errors."""
+    for wait_s in RETRY_DELAYS_S:
         try:
             return get()
         except Exception as error:
@@ -227,6 +227,6 @@ def _reason(error: Exception) -> str:
         return "there is no such file"
     error = error.__cause__ if isinstance(error.__cause__, Exception) else error
     if isinstance(error, TimeoutError):
-        return f"the server was silent for {STALL_S:g} s, {len(WAITS_S) + 1} times; is it overloaded?"
+        return f"the server was silent for {STALL_S:g} s, {len(RETRY_DELAYS_S) + 1} times; is it overloaded?"
     text = str(error).splitlines()
     return text[0] if text and text[0] else type(error).__name__

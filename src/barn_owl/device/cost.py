@@ -20,7 +20,7 @@ from barn_owl.model import Model
 from barn_owl.model.loading import ModelLike, as_model
 
 CODE_BYTES = 12_000
-"""Of the machine code of the C source, mathematics of the C library included: 9 to 14 kB by core and compiler."""
+"""Size of the compiled C source with the mathematics of the C library: 9 to 14 kB by core and compiler."""
 KB = 1024
 
 
@@ -33,9 +33,9 @@ class Footprint:
     device : Device
         Device with limits.
     multiply_adds : int
-        Of the networks for a second of sound that streams.
+        Multiply-adds of the networks per second of streamed sound.
     flash_float, flash_int8 : int
-        Bytes of code and numbers.
+        Bytes of code and weights.
     ram_float, ram_int8 : int
         Bytes of streaming inference.
     ram_window : int
@@ -45,7 +45,7 @@ class Footprint:
     step_s : float
         Time from a step to the next.
     latency_s : float
-        From a sound to its score, half a window and the work.
+        Time from a sound to its score without computation: half a window.
 
     Examples
     --------
@@ -87,7 +87,7 @@ class Footprint:
             "time": seconds / self.step_s,
             "latency": (self.latency_s + seconds) * 1000 / self.device.latency_ms,
         }
-        return {name: float(share) for name, share in sorted(shares.items(), key=lambda one: -one[1]) if share > 1}
+        return {name: float(share) for name, share in sorted(shares.items(), key=lambda item: -item[1]) if share > 1}
 
     def table(self) -> pd.DataFrame:
         """Table with rows for float32 and int8: ``flash_kb``, ``ram_kb``, ``step_ms``, ``load`` (share of time)."""
@@ -129,8 +129,8 @@ def footprint(model: ModelLike, device: Device) -> Footprint:
     networks, front_end, classifier = graph_of(model), model.front_end, classifier_of(model)
     span, bands = classifier.level.frames, front_end.bands
     kept = sum(stage.kept_values for stages in networks for stage in stages)
-    # Outputs lie in two places in turns, a stage inside of another in two more.
-    turns = 2 * max(stage.values_out for stages in networks for stage in all_stages(stages))
+    # Stages write to two buffers in turn; stages inside of another stage have two more.
+    buffers = 2 * max(stage.values_out for stages in networks for stage in all_stages(stages))
     plain = 4 * (2 * front_end.fft_length + front_end.frame + bands * (1 + span) + span + 4 * len(model.labels))
     stages = [stage for network in networks for stage in all_stages(network)]
     weights = sum(stage.kernel.size for stage in stages if stage.kernel is not None)
@@ -146,8 +146,8 @@ def footprint(model: ModelLike, device: Device) -> Footprint:
         multiply_adds=round(multiply_adds_a_frame(networks) / front_end.hop_s),
         flash_float=tables + 4 * (weights + sums),
         flash_int8=tables + weights + 12 * sums,
-        ram_float=plain + 4 * (kept + turns + bands),
-        ram_int8=plain + kept + turns + bands,
+        ram_float=plain + 4 * (kept + buffers + bands),
+        ram_int8=plain + kept + buffers + bands,
         ram_window=plain + _whole_window(networks, classifier.window - max(span - 1, 0), bands),
         seconds_float=floats,
         seconds_int8=whole,

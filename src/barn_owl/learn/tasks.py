@@ -39,7 +39,7 @@ MAX_SEGMENTS = 16
 """Largest number of segments per mixture in the label loss."""
 LABEL_LOSS_WEIGHT = 0.7
 """Loss weight of the labels of segments, relative to the activity of steps."""
-STEP_LOSS_WEIGHT = 0.3
+STEP_LOSS_WEIGHT = 0.2
 """Loss weight of the labels of single steps in segments: without it, labels are learned only where attention is, and
 events in noise get wrong labels."""
 UNLABELED_SEGMENT_WEIGHT = 0.3

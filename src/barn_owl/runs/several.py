@@ -55,7 +55,7 @@ def train_classifiers(
     plan : Plan | Mapping[str, Any] | str | Path | None
         Plan, its settings, or its path. Default: a suggested plan.
     classifiers : Sequence[str] | None
-        Their names; None for all there are.
+        Names of classifiers. Default: all.
     front_ends : Sequence[Sequence[str]]
         Stacks of features, such as ``["log-mel"]`` and ``["mfcc", "chroma"]``, each combined with each classifier.
         Default: the features of the plan.
@@ -96,23 +96,23 @@ def train_classifiers(
     """
     clips, plan = as_clip_table(clips), as_plan(plan)
     plan = plan or suggest_plan(clips).plan
-    sided = with_splits(usable_clips(clips, plan), plan)
+    placed = with_splits(usable_clips(clips, plan), plan)
     classifiers = names() if classifiers is None else classifiers
-    folder, own = Path(folder), dict(estimators or {})
+    folder, third_party = Path(folder), dict(estimators or {})
     rows: list[dict[str, Any]] = []
     stacks = [list(features) for features in front_ends] or [plan.front_end.features]
-    total = len(stacks) * (len(classifiers) + len(own))
+    total = len(stacks) * (len(classifiers) + len(third_party))
     try:
         with claimed_folder(folder, force=work.force or resume):
             for features in stacks:
                 stacked = plan.but(front_end={"features": features})
                 ending = f" {'+'.join(features)}" if front_ends else ""
-                with read_clips(sided, stacked, work) as read:
+                with read_clips(placed, stacked, work) as read:
                     data = replace(read, memo={})
-                    for name in [*classifiers, *own]:
+                    for name in [*classifiers, *third_party]:
                         work.begin(name + ending, len(rows) + 1, total)
-                        if name in own:
-                            row = _adapted_estimator(name, stacked, data, own[name], work.workers)
+                        if name in third_party:
+                            row = _adapted_estimator(name, stacked, data, third_party[name], work.workers)
                         else:
                             columns = [] if kind_of(name).sees_frames else plan.columns
                             its_plan = stacked.but(classifier=name, columns=columns)
@@ -164,13 +164,13 @@ def train_subsets(
     Returns
     -------
     pd.DataFrame
-        A row for each with its training clips, balanced accuracy and F1 of validation and test, and event F1
-        in the rehearsal; also in ``subsets.csv``.
+        A row for each subset with its number of training clips, balanced accuracy and F1 of validation and test, and
+        event F1 in the rehearsal; also in ``subsets.csv``.
 
     Raises
     ------
     TableError
-        For a part that is no share and no number.
+        For a subset that is neither a share nor a number.
 
     Examples
     --------
@@ -185,15 +185,17 @@ def train_subsets(
     clips, plan = as_clip_table(clips), as_plan(plan)
     check_subsets(subsets)
     plan = plan or suggest_plan(clips).plan
-    sided = with_splits(usable_clips(clips, plan), plan)
+    placed = with_splits(usable_clips(clips, plan), plan)
     folder, rows = Path(folder), []
-    learned = int((sided["split"] == "train").sum())
-    counts = sorted({min(learned, max(1, round(part * learned if part <= 1 else part))) for part in (*subsets, 1.0)})
-    with claimed_folder(folder, force=work.force), read_clips(sided, plan, work) as data:
+    training_count = int((placed["split"] == "train").sum())
+    counts = sorted(
+        {min(training_count, max(1, round(part * training_count if part <= 1 else part))) for part in (*subsets, 1.0)}
+    )
+    with claimed_folder(folder, force=work.force), read_clips(placed, plan, work) as data:
         for number, count in enumerate(counts, start=1):
             name = f"clips-{count}"
             work.begin(name, number, len(counts))
-            own = data.with_splits(partial(_part, share=count / learned, seed=plan.seed))
+            own = data.with_splits(partial(_subset, share=count / training_count, seed=plan.seed))
             run = fit_into(claim_folder(folder / name, force=work.force), plan, own, work)
             row = _ranked(name, run.model, run.predictions, run.provenance["seconds"])
             f1 = (run.expectation or {}).get("event_f1", np.nan)
@@ -216,14 +218,14 @@ def check_subsets(subsets: Sequence[float]) -> None:
     Raises
     ------
     TableError
-        If a part is neither a share nor a number of clips.
+        If a subset is neither a share nor a number of clips.
     """
     wrong = [part for part in subsets if not (0 < part <= 1 or (part > 1 and float(part).is_integer()))]
     if wrong:
-        raise TableError(f"a part of the clips is a share up to 1 or a whole number of clips, got {wrong[0]:g}")
+        raise TableError(f"a subset of the clips is a share up to 1 or a whole number of clips, got {wrong[0]:g}")
 
 
-def _part(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
+def _subset(clips: pd.DataFrame, share: float, seed: int) -> pd.DataFrame:
     """Keep a share of the training clips of each label, at least one clip; the rest gets no split."""
     train = clips[clips["split"] == "train"]
     place = train.groupby("label")["file"].transform(
@@ -330,28 +332,30 @@ def train_several(
         raise TableError(
             f"at least {len(SPLITS)} folds are needed: one tests, one validates, the rest train; got {folds}"
         )
-    sided = (
+    placed = (
         with_splits(usable, plan) if folds is None else fold_clips(usable, folds, seed=plan.seed, shares=plan.split)
     )
     folder, begin = real_path(folder), time.perf_counter()
     total = seeds or folds or 0
     names = [f"seed-{plan.seed + n}" if folds is None else f"fold-{n + 1}" for n in range(total)]
-    one = partial(_one_of_several, plan=plan, folder=folder, folds=folds is not None, force=work.force)
+    train_one = partial(_one_of_several, plan=plan, folder=folder, folds=folds is not None, force=work.force)
     runs: list[Run] = []
     # On this machine, trainings share frames that are read once; on a cluster, each reads its clips, on a core each.
-    shared = nullcontext() if on_cluster() else read_clips(sided, plan, work)
+    shared = nullcontext() if on_cluster() else read_clips(placed, plan, work)
     with claimed_folder(folder, force=work.force), shared as data:
         if data is None:
-            away = partial(_remote_file, one=one, sided=sided, cache=work.cache and Path(work.cache).absolute())
-            for number, target in enumerate(each(away, range(total), 1)):
+            train_remotely = partial(
+                _train_on_worker, train_one=train_one, placed=placed, cache=work.cache and Path(work.cache).absolute()
+            )
+            for number, target in enumerate(each(train_remotely, range(total), 1)):
                 work.begin(names[number], number + 1, total)
                 runs.append(Run(target))
         else:
             for number in range(total):
                 work.begin(names[number], number + 1, total)
-                runs.append(one(number, data=data, work=work))
+                runs.append(train_one(number, data=data, work=work))
         if ensemble:
-            with nullcontext(data) if data is not None else read_clips(sided, plan, work) as own:
+            with nullcontext(data) if data is not None else read_clips(placed, plan, work) as own:
                 _write_ensemble(folder, plan, own, runs, begin, folds=folds is not None)
     rows = [
         _ranked(name, run.model, run.predictions, run.provenance["seconds"])
@@ -386,11 +390,11 @@ def _write_ensemble(folder: Path, plan: Plan, data: RunData, runs: list[Run], be
         write_json(folder / "scores.json", {"test": run.evaluate().as_dict()})
 
 
-def _remote_file(number: int, *, one: partial[Run], sided: pd.DataFrame, cache: str | Path | None) -> Path:
-    """The same on a worker, which reads the clips itself; return the folder of the run."""
+def _train_on_worker(number: int, *, train_one: partial[Run], placed: pd.DataFrame, cache: str | Path | None) -> Path:
+    """Train on a worker of a cluster, which reads the clips itself; return the folder of the run."""
     work = Work(workers=1, cache=cache, force=True)
-    with read_clips(sided, one.keywords["plan"], work) as data:
-        return one(number, data=data, work=work).folder
+    with read_clips(placed, train_one.keywords["plan"], work) as data:
+        return train_one(number, data=data, work=work).folder
 
 
 def spread(table: pd.DataFrame) -> dict[str, dict[str, float]]:
