@@ -119,6 +119,31 @@ def test_a_table_that_another_program_changed_is_continued_and_nothing_is_lost(n
     assert '"hum"' in aside.read_text()
 
 
+def test_a_table_of_another_origin_keeps_its_columns_and_a_table_of_whole_files_is_left_alone(night, tmp_path):
+    table = (
+        events_of(night, 3)
+        .drop(columns="score")
+        .assign(group=["a", "b", "b"], note=["far", None, "=1+1"], depth=[1.5, 2, 3])
+    )
+    owl.write_clip_table(table, tmp_path / "t.csv")
+    marks = MarkFile(tmp_path / "t.csv", [night / "night.wav"])
+    first = marks.of()[1][0]
+    marks.add(Mark.checked(vars(first) | {"label": "horn", "more": {}}))
+    marks.write_table()
+    again = owl.read_clip_table(tmp_path / "t.csv")
+    assert again["label"].tolist() == ["horn", "tick", "hiss"]
+    assert again["group"].tolist() == ["a", "b", "b"]
+    assert again["note"].fillna("").tolist() == ["far", "", "=1+1"]
+    assert again["depth"].astype(float).tolist() == [1.5, 2, 3]
+    whole = table[["file", "label"]]
+    owl.write_clip_table(whole, tmp_path / "clips.csv")
+    before = (tmp_path / "clips.csv").read_bytes()
+    with pytest.raises(TableError, match="row 1 has no start_s"):
+        MarkFile(tmp_path / "clips.csv", [night / "night.wav"])
+    assert (tmp_path / "clips.csv").read_bytes() == before
+    assert not (tmp_path / "clips.marks.jsonl").exists()
+
+
 def test_two_writers_see_each_other_and_keep_all(night, tmp_path):
     first, second = (MarkFile(tmp_path / "t.csv", [night / "night.wav"]) for _ in range(2))
     threads = [

@@ -9,7 +9,7 @@ import json
 import logging
 import secrets
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, fields, replace
+from dataclasses import asdict, dataclass, field, fields, replace
 from datetime import datetime
 from pathlib import Path
 from threading import RLock
@@ -66,6 +66,8 @@ class Mark:
         Who made the change.
     when : str
         Time of the change, ISO 8601.
+    more : dict[str, str]
+        Further columns of the table that the mark was read from.
 
     Examples
     --------
@@ -83,6 +85,7 @@ class Mark:
     score: float | None = None
     reviewer: str = ""
     when: str = ""
+    more: dict[str, str] = field(default_factory=dict)
 
     @classmethod
     def checked(cls, given: Any) -> "Mark":
@@ -100,9 +103,9 @@ class Mark:
                 start_s=round(float(given["start_s"]), 3), end_s=round(float(given["end_s"]), 3),
                 label=given.get("label", "").strip(), status=given.get("status", "marked"),
                 predicted=given.get("predicted", "").strip(), score=None if score is None else float(score),
-                reviewer=given.get("reviewer", ""), when=given.get("when", ""),
+                reviewer=given.get("reviewer", ""), when=given.get("when", ""), more=dict(given.get("more", {})),
             )  # fmt: skip
-            texts = [made.mark, made.file, made.status, made.reviewer, made.when]
+            texts = [made.mark, made.file, made.status, made.reviewer, made.when, *made.more, *made.more.values()]
             valid = all(isinstance(text, str) and len(text) <= MAX_TEXT for text in texts) and bool(made.mark)
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
             raise TableError(f"not a mark: {shown(given)}") from error
@@ -242,20 +245,25 @@ class MarkFile:
         return [known[file] for file in files]
 
     def _add_rows(self, rows: pd.DataFrame, status: str) -> int:
-        """Add rows of a table as marks, without rows of whole files and marks that are known; return their number."""
-        rows = rows[(rows["end_s"] > rows["start_s"]).to_numpy()]
+        """Add rows of a table as marks, unless they are known; return their number."""
+        timed = (rows["end_s"] > rows["start_s"]).to_numpy()
+        if not timed.all():
+            row = int(np.flatnonzero(~timed)[0]) + 1
+            raise TableError(f"row {row} has no start_s and end_s, so it is no mark; choose another table")
+        others = rows.drop(columns=[*(column.name for column in fields(Mark)), "unknown"], errors="ignore")
+        others = others.astype(object).where(others.notna(), "").astype(str)
         cells = rows.reindex(columns=[STATUS, "predicted", "reviewer", "when"]).astype(object).fillna("").astype(str)
         marks: dict[str, Mark] = {}
-        for row, more, file in zip(
-            rows.to_dict("records"), cells.to_dict("records"), self._known_files(rows["file"]), strict=True
-        ):
-            own = more[STATUS] if more[STATUS] in STATUSES else status
-            predicted = more["predicted"] or (row["label"] if own == "proposed" else "")
+        records, files = rows.to_dict("records"), self._known_files(rows["file"])
+        further = zip(cells.to_dict("records"), others.to_dict("records"), strict=True)
+        for row, (texts, other), file in zip(records, further, files, strict=True):
+            own = texts[STATUS] if texts[STATUS] in STATUSES else status
+            predicted = texts["predicted"] or (row["label"] if own == "proposed" else "")
             key = f"{file} {row['start_s']:.3f} {row['end_s']:.3f} {row['label'] or predicted} {own}"
             mark = hashlib.sha256(key.encode("utf-8", "backslashreplace")).hexdigest()[: 2 * ID_BYTES]
             score = row.get("score")
             marks[mark] = Mark.checked({
-                **more, "mark": mark, "file": file, "start_s": row["start_s"], "end_s": row["end_s"],
+                **texts, "more": {str(key): text for key, text in other.items() if text}, "mark": mark, "file": file, "start_s": row["start_s"], "end_s": row["end_s"],
                 "label": "" if own == "proposed" else row["label"], "status": own, "predicted": predicted,
                 "score": None if score is None or pd.isna(score) else float(score),
             })  # fmt: skip
@@ -263,9 +271,14 @@ class MarkFile:
             self._append([mark for name, mark in marks.items() if name not in self._marks])
         return len(marks)
 
+    def _with_columns(self, mark: Mark) -> Mark:
+        """Return a mark with the further columns of its earlier state."""
+        before = self._marks.get(mark.mark)
+        return mark if mark.more or before is None else replace(mark, more=before.more)
+
     def _append(self, marks: Sequence[Mark]) -> None:
         now = datetime.now().astimezone().isoformat(timespec="seconds")
-        records = [asdict(mark) | {"when": mark.when or now} for mark in marks]
+        records = [asdict(mark) | {"when": mark.when or now} for mark in map(self._with_columns, marks)]
         for record, file in zip(
             records, relative_files((mark.file for mark in marks), self.journal.parent), strict=True
         ):
@@ -313,10 +326,12 @@ class MarkFile:
         """
         with self._lock:
             marks = [mark for mark in self._marks.values() if mark.status != DELETED]
+        names = [column.name for column in fields(Mark) if column.name not in ("mark", "more")]
+        others = list(dict.fromkeys(column for mark in marks for column in mark.more))
         rows = pd.DataFrame(
-            [{name: value for name, value in asdict(mark).items() if name != "mark"} for mark in marks],
-            columns=[field.name for field in fields(Mark) if field.name != "mark"],
+            [{name: getattr(mark, name) for name in names} | mark.more for mark in marks], columns=[*names, *others]
         ).astype({"start_s": float, "end_s": float, "score": float})
+        rows[others] = rows[others].fillna("")
         is_event = rows[STATUS].isin(EVENT_STATUSES)
         rows["unknown"] = np.where(is_event & (rows["label"] == ""), "yes", "")
         rows["label"] = rows["label"].where(is_event, "")

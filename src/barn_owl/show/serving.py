@@ -306,7 +306,7 @@ class AnnotationServer(PageServer):
         """
         if not isinstance(posted, dict) or posted.get("file") not in self._numbers.values():
             raise TableError("there is no such recording; load the page again")
-        mark = Mark.checked(posted | {"file": self.marks.recordings[int(posted["file"])]})
+        mark = Mark.checked(posted | {"more": {}, "file": self.marks.recordings[int(posted["file"])]})
         duration_s = self._tiles.facts(int(posted["file"]))["seconds"]
         if mark.end_s > duration_s + ROUNDING_S:
             raise TableError(f"the recording ends at {duration_s:.3f} s; got a mark until {mark.end_s:.3f} s")
