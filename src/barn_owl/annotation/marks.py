@@ -262,11 +262,13 @@ class MarkFile:
             key = f"{file} {row['start_s']:.3f} {row['end_s']:.3f} {row['label'] or predicted} {own}"
             mark = hashlib.sha256(key.encode("utf-8", "backslashreplace")).hexdigest()[: 2 * ID_BYTES]
             score = row.get("score")
-            marks[mark] = Mark.checked({
-                **texts, "more": {str(key): text for key, text in other.items() if text}, "mark": mark, "file": file, "start_s": row["start_s"], "end_s": row["end_s"],
-                "label": "" if own == "proposed" else row["label"], "status": own, "predicted": predicted,
+            given = {
+                **texts, "mark": mark, "file": file, "start_s": row["start_s"], "end_s": row["end_s"], "status": own,
+                "label": "" if own == "proposed" else row["label"], "predicted": predicted,
                 "score": None if score is None or pd.isna(score) else float(score),
-            })  # fmt: skip
+                "more": {str(column): text for column, text in other.items() if text},
+            }  # fmt: skip
+            marks[mark] = Mark.checked(given)
         with self._lock:
             self._append([mark for name, mark in marks.items() if name not in self._marks])
         return len(marks)
