@@ -533,6 +533,29 @@ def test_a_mark_that_the_server_does_not_take_is_kept(served, tab):  # noqa: F81
 
 
 @pages
+@pytest.mark.parametrize("harm", ["cut off", "gone"])
+def test_a_recording_that_breaks_is_named_on_the_page(night, tab, tmp_path, harm):  # noqa: F811
+    samples, rate_hz = owl.read_audio(night / "night.wav")
+    path = tmp_path / "broken.flac"
+    owl.write_audio(path, samples, rate_hz)
+    marks = MarkFile(tmp_path / "t.csv", [path])
+    with owl.show.AnnotationServer(marks, labels=KINDS) as server:
+        threading.Thread(target=server.serve, daemon=True).start()
+        path.write_bytes(path.read_bytes()[:20_000]) if harm == "cut off" else path.unlink()
+        tab.goto(server.address)
+        saved(tab)
+        tab.keyboard.press("End")
+        tab.keyboard.press("Shift+ArrowLeft")
+        tab.keyboard.press("1")  # marks are taken all the same
+        saved(tab)
+        assert marks.table()["label"].tolist() == ["hum"]
+        if harm == "gone":
+            until(tab, "document.getElementById('trouble').textContent.includes('broken.flac')")
+        server.stop()
+    tab.trouble[:] = [text for text in tab.trouble if "404" not in text]
+
+
+@pages
 def test_a_day_of_sound_and_four_hundred_labels(tab, tmp_path):  # noqa: F811
     block = np.zeros(3600 * 2000, dtype=np.int16)
     block[::4000] = 20_000

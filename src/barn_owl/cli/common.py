@@ -338,6 +338,13 @@ def say_complete(voice: Terminal, truth: pd.DataFrame, path: Path) -> None:
         voice.say(f"Using the {minutes:.1f} min that {path} states as complete.")
 
 
+def say_complete_recordings(voice: Terminal, recordings: Iterable[Path]) -> None:
+    """Say it for each table among recordings."""
+    for path in recordings:
+        if path.suffix.lower() in (".csv", ".tsv", ".parquet") and is_file(path):
+            say_complete(voice, owl.read_clip_table(path, may_be_empty=True, urls=table_urls()), path)
+
+
 def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:
     """Write a clip table to a path, or to standard output for ``-``."""
     owl.write_clip_table(clips, sys.stdout if is_stdout(path) else path, force=force)

@@ -114,6 +114,7 @@ def command(
         if given and not start_from:
             raise click.UsageError(f"{option} needs --start-from")
     runs.check_subsets(subsets)  # before minutes of work, not after
+    common.say_complete_recordings(voice, recordings)
     table = common.read_clips(clips) if like is None else runs.split_like(common.read_clips(clips), like)
     if resume and not mode.resumes_itself:
         own = None if plan_path is None else owl.read_plan(plan_path, urls=common.table_urls()).but(**request.changes)

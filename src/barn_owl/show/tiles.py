@@ -3,6 +3,7 @@
 import math
 import threading
 from collections.abc import Sequence
+from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 from typing import Any, Literal
@@ -166,27 +167,21 @@ class _Overview:
                 self._thread.start()
 
     def _compute(self) -> None:
-        rate_hz = min(audio_info(self._path).rate_hz, 16_000)
-        front_end = FrontEnd(
-            rate_hz=rate_hz,
-            frame_ms=OVERVIEW_HOP_MS,
-            hop_ms=OVERVIEW_HOP_MS,
-            bands=OVERVIEW_ROWS,
-            low_hz=min(LOW_HZ, rate_hz / 20),
-        )
-        first = 0
-        try:
+        with suppress(AudioError):  # what could be read is shown; tiles name the reason
+            rate_hz = min(audio_info(self._path).rate_hz, 16_000)
+            front_end = FrontEnd(
+                rate_hz=rate_hz, frame_ms=OVERVIEW_HOP_MS, hop_ms=OVERVIEW_HOP_MS, bands=OVERVIEW_ROWS,
+                low_hz=min(LOW_HZ, rate_hz / 20), pad_short=True,
+            )  # fmt: skip
+            first, count = 0, self.shades.shape[1]
             for frames in front_end.frame_blocks(stream_audio(self._path, rate_hz=rate_hz)):
                 if self.stopped:
                     return
                 times_s = (first + np.arange(len(frames))) * front_end.hop_s
-                count = self.shades.shape[1]
                 columns = np.minimum((times_s / self._duration_s * count).astype(int), count - 1)
                 np.maximum.at(self.shades.T, columns, _shades(frames))
                 first += len(frames)
                 self.done = min(1.0, first * front_end.hop_s / self._duration_s)
-        except AudioError:  # what could be read is shown; tiles name the reason
-            pass
         self.done = 1.0
 
 
