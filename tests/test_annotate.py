@@ -543,7 +543,7 @@ def test_a_recording_that_breaks_is_named_on_the_page(night, tab, tmp_path, harm
         threading.Thread(target=server.serve, daemon=True).start()
         path.write_bytes(path.read_bytes()[:20_000]) if harm == "cut off" else path.unlink()
         tab.goto(server.address)
-        saved(tab)
+        until(tab, "document.getElementById('status').textContent.endsWith('all saved')")
         tab.keyboard.press("End")
         tab.keyboard.press("Shift+ArrowLeft")
         tab.keyboard.press("1")  # marks are taken all the same

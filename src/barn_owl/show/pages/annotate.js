@@ -10,7 +10,11 @@ const facts = () => data.recordings[recording];
 const milli = (seconds) => Math.round(seconds * 1000) / 1000;
 const name = (mark) => mark.status === "proposed" || mark.status === "rejected" ? mark.predicted : mark.label || "unknown sound";
 function say(text) { at("said").textContent = text; }
-function trouble(text) { at("trouble").textContent = text; }
+const troubles = {};
+function trouble(source, text) {  // of each source, the last problem, until it is over
+  troubles[source] = text;
+  at("trouble").textContent = Object.values(troubles).filter(Boolean).join(" ");
+}
 function described(mark) {
   const score = mark.score === null ? "" : ", score " + mark.score.toFixed(2);
   return name(mark) + ", " + clock(mark.start_s) + " to " + clock(mark.end_s) + ", " + mark.status + score;
@@ -54,10 +58,11 @@ function tileOf(level, index) {
   else {
     tile = { levels: null, image: null };
     fetch(key).then(async (reply) => {
-      if (!reply.ok) { trouble(await reply.text()); return; }
+      if (!reply.ok) { trouble("tile", await reply.text()); return; }
       tile.levels = new Uint8Array(await reply.arrayBuffer());
+      trouble("tile", "");
       view.draw();
-    }).catch(() => { tiles.delete(key); trouble("the server does not respond"); });
+    }).catch(() => { tiles.delete(key); trouble("tile", "the server does not respond"); });
   }
   tiles.set(key, tile);
   if (tiles.size > MAX_TILES) tiles.delete(tiles.keys().next().value);
@@ -199,7 +204,8 @@ function edge(mark, which) {
 
 // Changes: kept at once, taken back by undo.
 const outbox = new Outbox({
-  kind: "mark", address: "answer", store: data.store, key: (mark) => mark.mark, trouble, replied: tell,
+  kind: "mark", address: "answer", store: data.store, key: (mark) => mark.mark, replied: tell,
+  trouble: (text) => trouble("mark", text),
 });
 function put(mark) {
   const stamped = { ...mark, reviewer: at("reviewer").value, when: new Date().toISOString() };
@@ -334,7 +340,7 @@ function markHere() {
 }
 
 // Sound.
-const sounds = new Sounds(trouble);
+const sounds = new Sounds((text) => trouble("sound", text));
 let looping = false;
 const player = new Player(at("sound"), {
   address: async (from, to, loop) => {
@@ -418,8 +424,8 @@ async function poll() {
     if (news.marks.length) refresh();
     if (!known) for (const mark of outbox.pending.values()) marks.set(mark.mark, mark);
     known = news.count;
-    if (at("trouble").textContent.startsWith("marks: ")) trouble("");
-  } catch (error) { trouble("marks: " + (error.message === "Failed to fetch" ? "the server does not respond" : error.message)); }
+    trouble("marks", "");
+  } catch (error) { trouble("marks", "marks: " + (error.message === "Failed to fetch" ? "the server does not respond" : error.message)); }
   setTimeout(poll, POLL_MS);
 }
 function open(number) {
