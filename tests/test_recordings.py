@@ -566,7 +566,7 @@ def test_what_is_as_good_by_chance_differs_least_from_the_model(runs, busy_night
     model = runs["cnn"].model
     own = model.decoding
     task = _Task(model, [compute_trace(model, busy_night["file"][0])], busy_night, "f1", 1.0, 0.2, by_label=True)
-    parts = [part for _, part in task.parts()]
+    parts = task.whole()
     chance = standard_error(0.8, sum(task._true_events(parts).values()))
     # What each change adds, in standard errors; together, those that are taken back may cost one.
     adds = {"smoothing_s": 0.3, "max_gap_s": 0.6, "retrigger_threshold": 0.5, "threshold": 2.0}

@@ -1,7 +1,7 @@
 """Marks of events in recordings: an append-only journal, and the truth table that follows from it.
 
 Each change of a mark is a line of the journal, flushed to disk: a crash loses at most the last one. Several people
-can add to one journal. The truth table is written anew after changes and holds the last state of every mark.
+can add to one journal. The truth table is rewritten after changes and holds the last state of every mark.
 """
 
 import hashlib

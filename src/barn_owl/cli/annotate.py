@@ -8,9 +8,7 @@ from pathlib import Path
 import click
 
 import barn_owl as owl
-from barn_owl.annotation.marks import MarkFile
 from barn_owl.cli import common
-from barn_owl.clips.completeness import COMPLETE, EVENT_STATUSES, complete_minutes
 
 
 @click.command("annotate")
@@ -46,7 +44,7 @@ def command(
     if events is not None and model is not None:
         raise click.UsageError("--events and --model both propose events; give one of them")
     files = owl.find_recordings(recordings, urls=common.table_urls())
-    marks = MarkFile(out, files)
+    marks = owl.annotation.MarkFile(out, files)
     loaded = None if model is None else owl.load_model(model)
     if loaded is not None:
         for file in files:
@@ -72,7 +70,9 @@ def _serve(server: owl.show.AnnotationServer, content: str, out: Path) -> None:
         server.stop()
 
 
-def _tell(voice: common.Terminal, marks: MarkFile, out: Path) -> None:
+def _tell(voice: common.Terminal, marks: owl.annotation.MarkFile, out: Path) -> None:
+    from barn_owl.clips.completeness import COMPLETE, EVENT_STATUSES, complete_minutes
+
     table = marks.table()
     is_event, is_complete = table["status"].isin(EVENT_STATUSES), table["status"] == COMPLETE
     minutes = (complete_minutes(table) or 0.0) if is_complete.any() else 0.0

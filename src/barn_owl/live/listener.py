@@ -90,7 +90,7 @@ class Listener:
         """Time after the end of an event by which it is returned, at most, and the time that computing takes."""
 
     def _restart(self) -> None:
-        """Start decoding anew, as at the beginning of a recording."""
+        """Restart decoding, as at the beginning of a recording."""
         self._tagger = Tagger(self.model, self.decoding, every_s=self._every_s)
         self._resampler = Resampler(self._source.rate_hz, self.model.front_end.rate_hz)
         self._base_s, self._samples = self.seconds, 0
