@@ -20,7 +20,7 @@ Scale = Literal["mel", "linear"]
 FEATURES: dict[Scale, str] = {"mel": "log-mel", "linear": "spectrogram"}
 COLUMNS, ROWS = 512, 128
 """Size of a tile in pixels."""
-LEVELS = range(-1, 7)
+LEVELS = range(-1, 6)
 """A tile of level n is 2 ** n seconds long."""
 MAX_TILE_SAMPLES = 32 * 48_000
 """Samples of a tile: at higher rates, the longest tiles are left out."""
