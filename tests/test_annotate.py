@@ -72,14 +72,14 @@ def test_the_last_state_of_each_mark_survives_a_cut_off_line_and_a_restart(made,
     again = MarkFile(folder / "t.csv", [folder / "night.wav"])
     again.add(mark(folder, "last", 1, 2, "hum"))
     found = {one.mark: (one.start_s, one.end_s, one.label, one.status) for one in MarkFile(
-        folder / "t.csv", [folder / "night.wav"]).of()[1]}  # fmt: skip
+        folder / "t.csv", [folder / "night.wav"]).changes()[1]}  # fmt: skip
     assert found == wanted | {"last": (1, 2, "hum", "marked")}
 
 
 def test_the_truth_table_has_events_as_labels_and_all_else_without(night, tmp_path):
     marks = MarkFile(tmp_path / "t.csv", [night / "night.wav"])
     assert marks.propose(events_of(night, 3)) == 3
-    proposals = marks.of()[1]
+    proposals = marks.changes()[1]
     marks.add(replace(proposals[0], status="confirmed", label="hum", reviewer="Ada"))
     marks.add(replace(proposals[1], status="rejected"))
     marks.add(mark(night, "own", 20, 21.5, ""))
@@ -127,7 +127,7 @@ def test_a_table_of_another_origin_keeps_its_columns_and_a_table_of_whole_files_
     )
     owl.write_clip_table(table, tmp_path / "t.csv")
     marks = MarkFile(tmp_path / "t.csv", [night / "night.wav"])
-    first = marks.of()[1][0]
+    first = marks.changes()[1][0]
     marks.add(Mark.checked(vars(first) | {"label": "horn", "more": {}}))
     marks.write_table()
     again = owl.read_clip_table(tmp_path / "t.csv")
@@ -142,6 +142,21 @@ def test_a_table_of_another_origin_keeps_its_columns_and_a_table_of_whole_files_
         MarkFile(tmp_path / "clips.csv", [night / "night.wav"])
     assert (tmp_path / "clips.csv").read_bytes() == before
     assert not (tmp_path / "clips.marks.jsonl").exists()
+
+
+def test_a_journal_that_begins_with_a_cut_off_line_and_has_no_mark_is_continued(night, tmp_path):
+    (tmp_path / "t.marks.jsonl").write_text('{"mark": "a", "fi')
+    MarkFile(tmp_path / "t.csv", [night / "night.wav"]).write_table()
+    marks = MarkFile(tmp_path / "t.csv", [night / "night.wav"])
+    marks.add(mark(night, "b", 1, 2, "hum"))
+    assert len(MarkFile(tmp_path / "t.csv", [night / "night.wav"])) == 1
+
+
+def test_recordings_by_url_keep_their_marks(tmp_path):
+    url = "https://host/night.wav"
+    marks = MarkFile(tmp_path / "t.csv", [url])
+    marks.add(Mark(mark="a", file=url, start_s=1.0, end_s=2.0, label="hum"))
+    assert [one.file for one in MarkFile(tmp_path / "t.csv", [url]).changes()[1]] == [url]
 
 
 def test_two_writers_see_each_other_and_keep_all(night, tmp_path):
@@ -419,7 +434,7 @@ def test_a_sound_is_marked_moved_labeled_undone_and_there_after_a_reload(served,
     tab.mouse.up()
     tab.keyboard.press("1")
     saved(tab)
-    own = next(one for one in marks.of()[1] if one.status == "marked")
+    own = next(one for one in marks.changes()[1] if one.status == "marked")
     assert (own.start_s, own.end_s, own.label) == (pytest.approx(11, abs=0.05), pytest.approx(12, abs=0.05), "hum")
     tab.keyboard.press("s")
     tab.keyboard.press("ArrowLeft")
@@ -449,7 +464,7 @@ def test_everything_can_be_done_by_keys_alone(served, tab):  # noqa: F811
     for key in ("n", "a", "r", "2"):  # accept the hum, reject the tick, call the hiss a tick
         tab.keyboard.press(key)
     saved(tab)
-    statuses = [(one.status, one.label) for one in sorted(marks.of()[1], key=lambda one: one.start_s)]
+    statuses = [(one.status, one.label) for one in sorted(marks.changes()[1], key=lambda one: one.start_s)]
     assert statuses == [("confirmed", "hum"), ("rejected", ""), ("corrected", "tick")]
     tab.keyboard.press("Escape")
     tab.keyboard.press("End")

@@ -7,7 +7,6 @@ can add to one journal. The truth table is rewritten after changes and holds the
 import hashlib
 import json
 import logging
-import secrets
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, fields, replace
 from datetime import datetime
@@ -19,6 +18,8 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.annotation.journal import MAX_TEXT, append_lines, shown
+from barn_owl.archive.recordings import name_of
+from barn_owl.audio.remote import is_remote
 from barn_owl.clips.completeness import EVENT_STATUSES, STATUS, STATUSES
 from barn_owl.clips.table import (
     MAX_TIME_S,
@@ -29,7 +30,7 @@ from barn_owl.clips.table import (
     write_clip_table,
 )
 from barn_owl.errors import TableError
-from barn_owl.files import atomic_write, checked_target, is_file, real_path
+from barn_owl.files import atomic_write, checked_target, is_file
 from barn_owl.names import label_fault
 
 logger = logging.getLogger(__name__)
@@ -38,7 +39,8 @@ DELETED = "deleted"
 JOURNAL_ENDING = ".marks.jsonl"
 MIN_DURATION_S = 0.001
 """Shortest mark: times are kept in milliseconds."""
-ID_BYTES = 9
+ID_DIGITS = 18
+"""Digits of the identifier of a mark that is read from a table."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -118,11 +120,6 @@ class Mark:
                 raise TableError(f"not a mark: {fault}")
         return made
 
-    @property
-    def is_event(self) -> bool:
-        """Whether it is a true event, or a sound of none of the labels."""
-        return self.status in EVENT_STATUSES
-
 
 class MarkFile:
     """The marks of recordings, in a truth table and its journal.
@@ -155,7 +152,7 @@ class MarkFile:
         self._table = checked_target(table, force=True, endings=(".csv",))
         self.journal = self._table.with_suffix(JOURNAL_ENDING)
         self.recordings = [str(recording) for recording in recordings]
-        self._names = {real_path(recording): recording for recording in self.recordings}
+        self._names = {name_of(recording): recording for recording in self.recordings}
         self._lock = RLock()
         self._marks: dict[str, Mark] = {}
         self._changed: dict[str, int] = {}
@@ -171,8 +168,11 @@ class MarkFile:
         """Read the journal; without one, or when another program changed the table since, the table itself."""
         there = is_file(self._table)
         if is_file(self.journal):
+            digest = (
+                _digest(self._table) if there else ""
+            )  # before the journal, which knows of a table before it appears
             self.refresh()
-            if not there or _digest(self._table) in self._written:
+            if not there or digest in self._written:
                 return
             aside = self.journal.with_suffix(f".{datetime.now():%Y%m%d-%H%M%S}.jsonl")
             self.journal.rename(aside)
@@ -187,7 +187,7 @@ class MarkFile:
     def __len__(self) -> int:
         return len(self._marks)
 
-    def of(self, since: int = 0) -> tuple[int, list[Mark]]:
+    def changes(self, since: int = 0) -> tuple[int, list[Mark]]:
         """Return the number of changes so far, and the marks that changed after the first `since` of them.
 
         Parameters
@@ -216,7 +216,7 @@ class MarkFile:
             self._append([mark])
 
     def propose(self, events: TableOrPath) -> int:
-        """Add the events of a model as proposals, unless they were proposed before; return their number.
+        """Add the events of a model as proposals, unless they were proposed before; return the number of new marks.
 
         Parameters
         ----------
@@ -240,12 +240,12 @@ class MarkFile:
         names = [Path(recording).name for recording in self.recordings]
         alone = {name: file for name, file in zip(names, self.recordings, strict=True) if names.count(name) == 1}
         known = {
-            file: self._names.get(real_path(file), alone.get(Path(file).name, file)) for file in dict.fromkeys(files)
+            file: self._names.get(name_of(file), alone.get(Path(file).name, file)) for file in dict.fromkeys(files)
         }
         return [known[file] for file in files]
 
     def _add_rows(self, rows: pd.DataFrame, status: str) -> int:
-        """Add rows of a table as marks, unless they are known; return their number."""
+        """Add rows of a table as marks, unless they are known; return the number of new marks."""
         timed = (rows["end_s"] > rows["start_s"]).to_numpy()
         if not timed.all():
             row = int(np.flatnonzero(~timed)[0]) + 1
@@ -260,7 +260,7 @@ class MarkFile:
             own = texts[STATUS] if texts[STATUS] in STATUSES else status
             predicted = texts["predicted"] or (row["label"] if own == "proposed" else "")
             key = f"{file} {row['start_s']:.3f} {row['end_s']:.3f} {row['label'] or predicted} {own}"
-            mark = hashlib.sha256(key.encode("utf-8", "backslashreplace")).hexdigest()[: 2 * ID_BYTES]
+            mark = hashlib.sha256(key.encode("utf-8", "backslashreplace")).hexdigest()[:ID_DIGITS]
             score = row.get("score")
             given = {
                 **texts, "mark": mark, "file": file, "start_s": row["start_s"], "end_s": row["end_s"], "status": own,
@@ -270,8 +270,9 @@ class MarkFile:
             }  # fmt: skip
             marks[mark] = Mark.checked(given)
         with self._lock:
-            self._append([mark for name, mark in marks.items() if name not in self._marks])
-        return len(marks)
+            new = [mark for name, mark in marks.items() if name not in self._marks]
+            self._append(new)
+        return len(new)
 
     def _with_columns(self, mark: Mark) -> Mark:
         """Return a mark with the further columns of its earlier state."""
@@ -299,22 +300,24 @@ class MarkFile:
                 content = file.read()
             end = content.rfind(b"\n") + 1  # another process may be in the middle of a line
             self._read_bytes += end
-            invalid = 0
+            invalid, is_journal = 0, bool(self._marks or self._written)
             for line in filter(None, (line.strip(b" \r\t\0") for line in content[:end].split(b"\n"))):
                 self._count += 1
                 try:
                     record = json.loads(line)
+                    is_journal |= isinstance(record, dict)
                     if isinstance(record, dict) and "table" in record:
                         self._written.add(str(record["table"]))
                         continue
                     mark = Mark.checked(record)
                 except (ValueError, RecursionError, TableError):
                     invalid += 1
+                    is_journal |= line.startswith(b"{")  # cut off by a crash
                     continue
                 mark = replace(mark, file=self._loaded(mark.file))
                 self._marks[mark.mark] = mark
                 self._changed[mark.mark] = self._count
-            if invalid and not self._marks:
+            if invalid and not is_journal:
                 raise TableError(f"{self.journal} is not a journal of marks; choose another table, or move it away")
             if invalid:
                 logger.warning("%s: skipped %d lines that are not marks", self.journal, invalid)
@@ -355,13 +358,8 @@ class MarkFile:
                 append_lines(self.journal, [{"table": _digest(beside)}])
 
     def _loaded(self, file: str) -> str:
-        path = Path(file) if Path(file).is_absolute() else self.journal.parent / file
-        return self._names.get(real_path(path), str(path))
-
-
-def new_mark_id() -> str:
-    """Return an identifier for a new mark."""
-    return secrets.token_hex(ID_BYTES)
+        path = file if is_remote(file) or Path(file).is_absolute() else str(self.journal.parent / file)
+        return self._names.get(name_of(path), path)
 
 
 def _digest(path: Path) -> str:

@@ -31,7 +31,7 @@ def annotation_page(
         "tile": {"columns": COLUMNS, "rows": ROWS, "levels": [min(LEVELS), max(LEVELS)], "floor_db": FLOOR_DB},
         "overview_rows": OVERVIEW_ROWS,
         "palette": palette.tolist(),
-        # Marks that wait in the browser are found again when the page is served anew.
+        # Marks that wait in the browser are found again when the page is served again.
         "store": f"marks {hashlib.sha256(str(journal.absolute()).encode()).hexdigest()[:16]}",
     }
     return filled("annotate.html", title=title, policy=SERVED, data=data)

@@ -234,6 +234,7 @@ class AnnotationServer(PageServer):
     ) -> None:
         self.marks, self._labels, self._title = marks, list(labels), title
         self._tiles = Tiles(marks.recordings)
+        self._facts = [self._tiles.facts(number) for number in range(len(marks.recordings))]
         self._numbers = {recording: number for number, recording in enumerate(marks.recordings)}
         self._unwritten = Event()
         self._ended = Event()
@@ -261,9 +262,8 @@ class AnnotationServer(PageServer):
 
     def page(self) -> str:
         """Return the page; it requests the marks by itself."""
-        facts = [self._tiles.facts(number) for number in range(len(self.marks.recordings))]
         names = [Path(recording).name for recording in self.marks.recordings]
-        return annotation_page(self._title, names, facts, self._labels, self.marks.journal)
+        return annotation_page(self._title, names, self._facts, self._labels, self.marks.journal)
 
     def media(self, kind: str, arguments: list[str]) -> Reply | None:
         """Return a tile, an overview, an excerpt of sound, or the changes of marks.
@@ -280,7 +280,7 @@ class AnnotationServer(PageServer):
         match kind, numbers:
             case "marks", [int(since)]:
                 self.marks.refresh()
-                count, changed = self.marks.of(since)
+                count, changed = self.marks.changes(since)
                 return "application/json", json.dumps({"count": count, "marks": self._shown(changed)}).encode()
             case "overview", [int(number)] if number < len(self._numbers):
                 done, shades = self._tiles.overview(number)
@@ -297,7 +297,7 @@ class AnnotationServer(PageServer):
         return [asdict(mark) | {"file": self._numbers[mark.file]} for mark in marks if mark.file in self._numbers]
 
     def add(self, posted: Any) -> dict[str, Any]:
-        """Keep the new state of a mark; return the changes since the page last asked.
+        """Keep the new state of a mark; return the time that it is kept with.
 
         Parameters
         ----------
@@ -307,7 +307,7 @@ class AnnotationServer(PageServer):
         if not isinstance(posted, dict) or posted.get("file") not in self._numbers.values():
             raise TableError("there is no such recording; load the page again")
         mark = Mark.checked(posted | {"more": {}, "file": self.marks.recordings[int(posted["file"])]})
-        duration_s = self._tiles.facts(int(posted["file"]))["seconds"]
+        duration_s = self._facts[int(posted["file"])]["seconds"]
         if mark.end_s > duration_s + ROUNDING_S:
             raise TableError(f"the recording ends at {duration_s:.3f} s; got a mark until {mark.end_s:.3f} s")
         self.marks.add(mark)
@@ -325,7 +325,7 @@ class _Server(ThreadingHTTPServer):
         """Log the failure of a connection."""
         error = sys.exception()
         if not isinstance(error, ConnectionError | TimeoutError):
-            logger.warning("a request to the review page failed: %r", error)
+            logger.warning("a request to a page failed: %r", error)
 
 
 class _Handler(BaseHTTPRequestHandler):

@@ -300,13 +300,9 @@ function toNext(test = () => true, way = 1) {
   if (next) choose(next.mark); else say("there is none");
 }
 function toGap() {
-  let gap = selected || cursor > 0 ? cursor : 0;
-  for (const mark of complete()) if (mark.start_s <= gap + 1e-6 && mark.end_s > gap) gap = mark.end_s;
-  if (gap >= facts().seconds - SHORTEST_S) {
-    gap = 0;
-    for (const mark of complete()) if (mark.start_s <= gap + 1e-6) gap = Math.max(gap, mark.end_s);
-    if (gap >= facts().seconds - SHORTEST_S) { say("all of the recording is complete"); return; }
-  }
+  const gapFrom = (start) => complete().reduce((end, mark) => mark.start_s <= end + 1e-6 ? Math.max(end, mark.end_s) : end, start);
+  const gap = [cursor, 0].map(gapFrom).find((start) => start < facts().seconds - SHORTEST_S);
+  if (gap === undefined) { say("all of the recording is complete"); return; }
   selected = null;
   cursor = gap;
   view.show(gap, gap + view.span);
