@@ -518,6 +518,23 @@ def test_a_stretch_with_open_proposals_is_not_complete(served, tab):  # noqa: F8
 
 
 @pages
+def test_a_mark_that_is_refused_for_good_does_not_hold_up_the_next(served, tab):  # noqa: F811
+    server, marks = served
+    tab.goto(server.address)
+    saved(tab)
+    tab.keyboard.press("End")
+    tab.keyboard.press("Shift+ArrowLeft")
+    tab.evaluate("give('x'.repeat(300))")
+    until(tab, "document.getElementById('trouble').textContent.startsWith('a mark was not taken')")
+    tab.keyboard.press("n")
+    tab.keyboard.press("a")
+    saved(tab)
+    assert "confirmed" in marks.table()["status"].tolist()
+    until(tab, "document.getElementById('status').textContent.startsWith('1 marked, 2 proposed')")
+    tab.trouble[:] = [text for text in tab.trouble if "400" not in text]
+
+
+@pages
 def test_two_tabs_see_the_marks_of_each_other(served, tab):  # noqa: F811
     server, _ = served
     tab.goto(server.address)

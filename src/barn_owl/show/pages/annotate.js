@@ -206,6 +206,7 @@ function edge(mark, which) {
 const outbox = new Outbox({
   kind: "mark", address: "answer", store: data.store, key: (mark) => mark.mark, replied: tell,
   trouble: (text) => trouble("mark", text),
+  refused: (mark, why) => { trouble("refused", "a mark was not taken: " + why); marks.delete(mark.mark); known = 0; refresh(); },
 });
 function put(mark) {
   const stamped = { ...mark, reviewer: at("reviewer").value, when: new Date().toISOString() };
@@ -371,7 +372,7 @@ function drawLabels() {
   const unknown = make("button", "unknown sound ", { type: "button", "aria-keyshortcuts": "0" }), typed = make("label", "other ");
   unknown.append(make("kbd", "0"));
   unknown.addEventListener("click", () => give(""));
-  typed.append(make("input", "", { id: "word", size: "12", list: "known", autocomplete: "off", dir: "auto" }), " ", make("kbd", "Enter"));
+  typed.append(make("input", "", { id: "word", size: "12", maxlength: "200", list: "known", autocomplete: "off", dir: "auto" }), " ", make("kbd", "Enter"));
   at("labels").append(unknown, typed);
   at("known").replaceChildren(...data.labels.map((label) => make("option", "", { value: label })));
 }

@@ -184,8 +184,10 @@ function settled() {  // an answer that was given holds the edges that it was gi
 
 const outbox = data.served ? new Outbox({
   kind: "answer", address: "answer", store: data.store, key: (answer) => answer.item, replied: (reply) => estimate(reply.estimate),
-  trouble: (text) => { at("trouble").textContent = text; },
+  trouble: (text) => { if (!refusal) at("trouble").textContent = text; },
+  refused: (answer, why) => { refusal = "an answer was not taken: " + why; at("trouble").textContent = refusal; answers.delete(answer.item); choose(); },
 }) : null;
+let refusal = "";
 function estimate(rows) {
   const two = (value) => value === null ? "\u2013" : value.toFixed(2);
   at("estimate").hidden = !rows.length;

@@ -139,9 +139,10 @@ function keyList(keys) {
 // Records go to the server at once, in order. A record that it did not take waits in the browser and is sent again.
 const LONGEST_RETRY_S = 30;
 class Outbox {
-  // key(record) : records of a key replace each other. replied(reply, record), trouble(text) : told what came of it.
-  constructor({ kind, address, store, key, replied, trouble }) {
-    Object.assign(this, { kind, address, store, key, replied, trouble, pending: new Map(), retry: 1, sending: false });
+  // key(record) : records of a key replace each other. replied(reply, record), refused(record, why), trouble(text) : told what
+  // came of it.
+  constructor({ kind, address, store, key, replied, refused, trouble }) {
+    Object.assign(this, { kind, address, store, key, replied, refused, trouble, pending: new Map(), retry: 1, sending: false });
     for (const record of Object.values(recalled(store))) this.pending.set(key(record), record);
   }
   get size() { return this.pending.size; }
@@ -161,6 +162,12 @@ class Outbox {
         try {
           reply = await fetch(this.address, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(record) });
         } catch { /* told below */ }
+        if (reply?.status === 400) {  // never to be taken; it must not hold up the records behind it
+          this.pending.delete(this.key(record));
+          this.keep();
+          this.refused(record, await reply.text());
+          continue;
+        }
         if (!reply?.ok) {
           const why = reply ? await reply.text() : "the server does not respond";
           this.trouble(this.size + " " + this.kind + (this.size === 1 ? " is" : "s are") + " not saved yet: " + why + ". Kept in this browser; next attempt in " + this.retry + " s.");
