@@ -37,7 +37,7 @@ def take():
 
 def test_every_classifier_tags_and_a_stream_gives_the_same(any_run, take):
     model = any_run.model
-    decoding = model.decoding.but(min_confidence=0.4)  # it has learned for a second or two
+    decoding = model.decoding.but(min_known_probability=0.4)  # it has learned for a second or two
     if model.classifies_segments:
         decoding = decoding.but(threshold=0.8, release_threshold=0.7)
     found = tag_samples(model, take, RATE_HZ, decoding=decoding)

@@ -186,7 +186,7 @@ def test_both_decoders_make_the_same_events_of_any_scores(multilabel, tmp_path):
     }
     labels = {"2": {"threshold": 0.8, "min_duration_s": 0.3}}
     model = replace(random_model(multilabel=multilabel), ignored=["1"])
-    model = replace(model, decoding=owl.DecodingSettings(**settings_, min_confidence=0.5, labels=labels))
+    model = replace(model, decoding=owl.DecodingSettings(**settings_, min_known_probability=0.5, labels=labels))
     program, tracks = compiled(model, tmp_path), 3 if multilabel else 1
 
     @given(score_rows(tracks, 3))

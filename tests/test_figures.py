@@ -186,7 +186,7 @@ def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
             assert label in said
     # Existing scores are drawn like computed scores; rejected candidates are marked.
     kept = compute_trace(model, quay.recording)
-    strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_confidence=0.0, min_duration_s=600.0)
+    strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_known_probability=0.0, min_duration_s=600.0)
     axes = tagging_figure(model, quay.recording, events, trace=kept, end_s=60.0, decoding=strict).axes[1]
     again = tagging_figure(model, quay.recording, events, end_s=60.0, decoding=strict).axes[1]
     for one, other in zip(axes.lines[:2], again.lines[:2], strict=True):
@@ -199,7 +199,7 @@ def test_a_tagged_recording_shows_its_events(quay, runs, tmp_path):
 
 def test_the_legend_of_many_labels_names_only_what_the_rows_do_not(quay, runs, monkeypatch):
     model = runs["cnn"].model
-    strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_confidence=0.0, min_duration_s=600.0)
+    strict = model.decoding.but(threshold=0.2, release_threshold=0.1, min_known_probability=0.0, min_duration_s=600.0)
 
     def legend():
         events = tag_recording(model, quay.recording)

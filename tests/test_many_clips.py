@@ -206,8 +206,8 @@ def test_limiting_and_renaming_lose_nothing_else(labels, most, seed):
 def test_checks_without_audio_tell_what_a_table_alone_can_tell(tmp_path):
     rows = {"file": ["a.wav", "b.wav", "c.wav"], "label": ["x", "x", ""]}
     findings = check_clips(check_clip_table(pd.DataFrame(rows)), audio=False).findings
-    assert set(findings["finding"]) == {"no file", "unlabeled", "one label"}
-    assert findings["severity"].tolist() == ["error"] * 4 + ["note"]
+    assert set(findings["finding"]) == {"moved", "no file", "unlabeled", "one label"}
+    assert findings["severity"].tolist() == ["error"] * 5 + ["note"]
     with pytest.raises(TableError, match="no column 'file'"):
         check_clips(check_clip_table(pd.DataFrame({"name": ["a"]})))
 

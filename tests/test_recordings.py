@@ -583,8 +583,8 @@ def test_what_is_as_good_by_chance_differs_least_from_the_model(runs, busy_night
 
 
 def test_adjusting_to_events_never_asks_for_more_confidence(runs, busy_night):
-    model = replace(runs["cnn"].model, decoding=DecodingSettings(min_confidence=0.5))
-    assert adjust(model, busy_night).decoding.min_confidence <= 0.5
+    model = replace(runs["cnn"].model, decoding=DecodingSettings(min_known_probability=0.5))
+    assert adjust(model, busy_night).decoding.min_known_probability <= 0.5
 
 
 def test_own_settings_stay_unless_others_win_by_more_than_chance(runs, busy_night, monkeypatch):

@@ -21,7 +21,7 @@ SETTINGS = [
     {}, {"smoothing_s": 0.2}, {"retrigger_threshold": 0.6, "max_gap_s": 0.0}, {"max_overlap": 0.0, "max_gap_s": 0.5},
     {"min_duration_s": 0.3, "refractory_s": 1.0},
     {"max_duration_s": 1.0, "onset_shift_s": 0.05, "offset_shift_s": -0.05},
-    {"labels": {"hum": {"threshold": 0.8}, "hiss": {"min_duration_s": 0.5}}, "min_confidence": 0.3},
+    {"labels": {"hum": {"threshold": 0.8}, "hiss": {"min_duration_s": 0.5}}, "min_known_probability": 0.3},
 ]  # fmt: skip
 
 

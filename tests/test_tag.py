@@ -198,11 +198,11 @@ def test_an_event_is_named_by_its_whole_extent():
     activity = np.zeros((400, 1), np.float32)
     activity[100:160] = 0.9
     for least, expected in ((0.6, [("hum", 0.3)]), (0.7, [])):
-        settings_ = DecodingSettings(smoothing_s=0, min_confidence=least)
+        settings_ = DecodingSettings(smoothing_s=0, min_known_probability=least)
         decoder = EventDecoder(labels, ["still"], TIMING, settings_, dropped=(unsure := []))
         found = decoder.push(ScoreBlock(0, activity, 0 * activity, rows)) + decoder.finish()
         assert [(one.label, round(one.score, 3)) for one in found] == expected
-    assert [one.reason for one in unsure] == ["below min_confidence"]
+    assert [one.reason for one in unsure] == ["below min_known_probability"]
     # Where labels may overlap, a segment keeps the label of its track.
     decoder = EventDecoder(labels, ["still"], TIMING, settings_, names=False)
     activity = np.zeros((400, 3), np.float32)
@@ -332,7 +332,7 @@ def test_decoding_ahead_changes_no_event(run, long_take, tmp_path):
 
 
 def test_sounds_that_nobody_asked_for_are_named_and_not_reported(clips, long_take, tmp_path):
-    plan = able_plan("cnn", ignored=["hum"], decoding={"min_confidence": 0.5})
+    plan = able_plan("cnn", ignored=["hum"], decoding={"min_known_probability": 0.5})
     model = load_model(train(clips, tmp_path / "run", plan).folder)
     assert model.event_labels == [label for label in model.labels if label not in ("hum", "still")]
     found = tag_samples(model, long_take, RATE_HZ)

@@ -90,7 +90,7 @@ def complete(folder: Path) -> None:
         return
     truth = owl.read_clip_table(folder / "truth.csv")
     owl.write_clip_table(truth.assign(score=0.5), folder / "events.csv")
-    eager = ["--threshold", "0.05", "--release-threshold", "0.02", "--min-confidence", "0"]
+    eager = ["--threshold", "0.05", "--release-threshold", "0.02", "--min-known-probability", "0"]
     ran(["tag", "run", "nights", "-o", "e.csv", "--store", "kept.sqlite", *eager], folder)
     clips = owl.read_clip_table(folder / "clips.csv")
     owl.write_clip_table(clips.groupby("label").head(4), folder / "whole.csv")

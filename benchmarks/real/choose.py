@@ -46,8 +46,8 @@ DECODING: dict[str, dict[str, float]] = {
     "threshold 0.4": {"threshold": 0.4, "release_threshold": 0.25},
     "threshold 0.6": {"threshold": 0.6, "release_threshold": 0.45},
     "from 0.1 s on": {"min_duration_s": 0.1},
-    "sure to 0.5": {"min_confidence": 0.5},
-    "sure to 0.7": {"min_confidence": 0.7},
+    "sure to 0.5": {"min_known_probability": 0.5},
+    "sure to 0.7": {"min_known_probability": 0.7},
     "begins again from 0.7": {"retrigger_threshold": 0.7},
     "averaged over 0.2 s": {"smoothing_s": 0.2},
 }

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping
 from html import escape
+from pathlib import Path
 
 
 def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are ") -> str:
@@ -17,6 +18,17 @@ def nearest_to(unknown: str, known: Iterable[str], *, else_say: str = "there are
     known = list(known)
     close = difflib.get_close_matches(unknown, known, n=1)
     return f"did you mean {close[0]}?" if close else f"{else_say}{', '.join(known)}"
+
+
+def nearest_path(path: str | Path) -> str:
+    """Return what a path that does not exist may be meant to be, ``; did you mean first?``, or a blank."""
+    import difflib
+
+    path = Path(path)
+    if path.exists() or not path.parent.is_dir():
+        return ""
+    close = difflib.get_close_matches(path.name, [beside.name for beside in path.parent.iterdir()], n=1)
+    return f"; did you mean {path.parent / close[0]}?" if close else ""
 
 
 def how_to_install(extra: str) -> str:

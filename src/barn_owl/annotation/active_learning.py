@@ -33,6 +33,8 @@ REACH = 0.1
 """Squared distance up to which two clips are redundant, relative to the median distance."""
 SURE = 0.05
 """Weight of a clip the model is certain of: small but not zero, as the model may be wrong."""
+UNSURE = 0.5
+"""Uncertainty from which the two likeliest labels are the reason of a proposal."""
 PLACE = ["file", "start_s", "end_s"]
 SEEN = 3000
 """Clips that cover is reckoned over; of more, a random part."""
@@ -100,20 +102,33 @@ def propose(
     if not len(table):
         raise TableError("none of the clips can be used")
     unsure = rare = np.ones(len(table))
+    doubts = np.full(len(table), "", dtype=object)
     if model is not None:
-        table, unsure, rare, used = _doubted(model, table, before.get("label", []), workers)
+        table, unsure, rare, doubts, used = _doubted(model, table, before.get("label", []), workers)
         keep = np.flatnonzero(own)[used]
         rows = np.concatenate([rows[chosen_before], rows[keep]])
     weights = np.concatenate([np.zeros(len(chosen_before)), unsure * rare])
     order, gains = covering(rows, weights, len(chosen_before), count, np.random.default_rng(seed))
     best = table.iloc[order].reset_index(drop=True)
     like = (gains / max(gains.max(initial=0), 1e-9)).round(3)
-    why = (
-        np.where(unsure[order] > 0.5, "the model is unsure", "like many others")
-        if model is not None
-        else "like many others"
-    )
+    alike = _represented(rows[len(chosen_before) :], order)
+    why = [
+        "; ".join(filter(None, [str(doubts[row]) if unsure[row] > UNSURE else "", _like(count)]))
+        for row, count in zip(order, alike, strict=True)
+    ]
     return best.assign(rank=np.arange(1, len(best) + 1), gain=like, why=why)
+
+
+def _represented(rows: np.ndarray, chosen: np.ndarray) -> np.ndarray:
+    """Count the other clips that are nearer to each chosen clip than to the other chosen clips."""
+    nearest = scipy.spatial.distance.cdist(rows, rows[chosen], "sqeuclidean").argmin(axis=1)
+    return np.asarray(np.bincount(nearest, minlength=len(chosen)) - 1).clip(0)
+
+
+def _like(count: int) -> str:
+    return (
+        f"nearest to {count} other clips" if count > 1 else "nearest to one other clip" if count else "like no other"
+    )
 
 
 def _candidates(clips: pd.DataFrame, workers: int) -> pd.DataFrame:
@@ -166,15 +181,19 @@ def _row_of(place: dict[str, object]) -> np.ndarray | None:
 
 def _doubted(
     model: Model, table: pd.DataFrame, known: Iterable[str], workers: int
-) -> tuple[pd.DataFrame, np.ndarray, np.ndarray, np.ndarray]:
-    """Predictions for clips, their uncertainty, the rarity of the predicted labels, and the rows that could be
-    read."""
+) -> tuple[pd.DataFrame, np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Predictions for clips, their uncertainty, the rarity of their labels, the two likeliest labels in words, and
+    the rows that could be read."""
     frames, _, skipped = load_frames(table, model.front_end, model.clips, workers=workers)
     used = np.array([row for row in range(len(table)) if row not in skipped], dtype=int)
     table = table.iloc[used].reset_index(drop=True)
     predicted = with_predictions(model, table, frames, clip_outputs(model, table, frames))
     scores = predicted[[f"score:{label}" for label in model.labels]].to_numpy(dtype=np.float64)
-    first = np.sort(scores, axis=1)
+    first, best = np.sort(scores, axis=1), np.argsort(-scores, axis=1)[:, :2]
+    doubts = np.array(
+        [" or ".join(f"{model.labels[label]} ({row[label]:.2f})" for label in two)
+         for row, two in zip(scores, best, strict=True)], dtype=object,
+    )  # fmt: skip
     between = np.abs(2 * scores - 1).min(axis=1) if model.multilabel else first[:, -1] - first[:, -2]
     had = Counter(label for text in known for label in labels_in(str(text)))
     rare = rarity(scores, [had[label] for label in model.labels])
@@ -182,6 +201,7 @@ def _doubted(
         table.assign(predicted=predicted["predicted"], score=predicted["score"].round(4)),
         1 - between + SURE,
         rare,
+        doubts,
         used,
     )
 

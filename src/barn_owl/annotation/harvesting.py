@@ -31,6 +31,8 @@ BEGIN_DB, END_DB, QUIET_SHARE = 4.0, 2.0, 0.25
 """Level above quiet at which a part begins and ends; quiet is the lower quartile of the level."""
 GAP_S, MIN_DURATION_S, MAX_DURATION_S = 0.2, 0.05, 2.0
 """Longest pause within a part, shortest and longest part; longer activity is cut."""
+MIN_QUIET_S = 0.4
+"""Shortest stretch without a sound that is taken as background."""
 MAX_PARTS = 300
 """Largest number of parts per recording, the loudest first, so that a recording without pauses does not outweigh the
 rest."""
@@ -84,7 +86,8 @@ class Harvest:
 
 @dataclass(frozen=True, eq=False)
 class _Parts:
-    """All parts: features, recording by number, times, label by number; of each recording label, group, fold."""
+    """All parts: features, recording by number, times, label by number; of each recording label, group, fold, and
+    times of its quiet stretches."""
 
     rows: np.ndarray
     recording: np.ndarray
@@ -93,6 +96,7 @@ class _Parts:
     recording_label: np.ndarray
     group: np.ndarray
     fold: np.ndarray
+    quiet: list[np.ndarray]
 
 
 def harvest(
@@ -117,8 +121,8 @@ def harvest(
     least : float
         Minimum confidence of a part that is taken, 0 to 1.
     background : str | None
-        A label for as many parts that are like none of the labels, of recordings whose label was found; None
-        for none.
+        A label for as many stretches in which nothing stands out, the longest of recordings whose label was found;
+        None for none.
     cache : str | Path | None
         A folder to keep features in.
     workers : int
@@ -172,14 +176,17 @@ def harvest(
             )
             confidence[mine] = 0
     taken = [_best(parts, confidence, own, number, per_recording, least) for number in range(len(table))]
-    clips = _clips(table, parts, np.concatenate(taken), confidence, table["label"])
+    best = np.concatenate(taken)
+    around = parts.times[best] + np.array([-CONTEXT_S, CONTEXT_S])
+    clips = _clips(table, parts.recording[best], around, confidence[best], table["label"])
     if background is not None:
-        free = np.ones(len(own), dtype=bool)
-        free[np.concatenate(taken)] = False
         # The rest of a recording whose label was not found may contain the sound of the label.
         found = [number for number, own_parts in enumerate(taken) if len(own_parts)]
-        nothing = [np.zeros(0, dtype=int), *(_least_similar(parts, scores, free, n, per_recording) for n in found)]
-        clips = pd.concat([clips, _clips(table, parts, np.concatenate(nothing), 1 - confidence, background)])
+        longest = [parts.quiet[n][np.argsort(-np.ptp(parts.quiet[n], axis=1), kind="stable")] for n in found]
+        quiet = [of_recording[:per_recording] for of_recording in longest]
+        numbers = np.repeat(np.array(found, dtype=int), [len(times) for times in quiet])
+        times = np.concatenate([np.zeros((0, 2)), *quiet])
+        clips = pd.concat([clips, _clips(table, numbers, times, np.ones(len(times)), background)])
     clips = check_clip_table(clips.sort_values(["label", "score"], ascending=[True, False], ignore_index=True))
     return Harvest(clips=clips, rounds=rounds, skipped_labels=skipped_labels, skipped=skipped)
 
@@ -192,16 +199,17 @@ def _parts(
     progress: Callable[[float, float], None] | None,
 ) -> tuple[_Parts, pd.DataFrame, list[str]]:
     """Cut all recordings into parts."""
-    rows, times, numbers = [], [], []
+    rows, times, numbers, quiet = [], [], [], []
     kept: list[int] = []
     skipped: list[str] = []
     for at, cut in enumerate(each(partial(cut_parts, cache=cache), list(table["file"]), workers)):
         if isinstance(cut, str):
             skipped.append(cut)
         else:
-            found, own = cut
+            found, own, still = cut
             rows.append(found)
             times.append(own)
+            quiet.append(still)
             numbers.append(np.full(len(own), len(kept)))
             kept.append(at)
         if progress:
@@ -218,12 +226,12 @@ def _parts(
     stacked = (stacked - stacked.mean(axis=0)) / (stacked.std(axis=0) + np.float32(1e-6))
     groups = _groups(table)
     made = _Parts(stacked, recording, np.concatenate(times), recording_label[recording], recording_label,
-                  pd.factorize(groups)[0], _folds(table, groups, seed))  # fmt: skip
+                  pd.factorize(groups)[0], _folds(table, groups, seed), quiet)  # fmt: skip
     return made, table, skipped
 
 
-def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray] | str:
-    """Features and times of the parts of a recording; or why it cannot be read."""
+def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.ndarray, np.ndarray] | str:
+    """Features and times of the parts of a recording, and times of its quiet stretches; or why it cannot be read."""
     try:
         with temporary_folder() as temporary:  # where frames wait, as the recording is gone through twice
             return _cut(file, cache or temporary)
@@ -231,12 +239,13 @@ def cut_parts(file: str, *, cache: str | Path | None) -> tuple[np.ndarray, np.nd
         return str(error)
 
 
-def _cut(file: str, cache: str | Path) -> tuple[np.ndarray, np.ndarray] | str:
+def _cut(file: str, cache: str | Path) -> tuple[np.ndarray, np.ndarray, np.ndarray] | str:
     # The root of the mean square, as a whistle is only in a few bands.
     louds = [np.sqrt(np.square(piece.levels).mean(axis=1)) for piece in pieces_of(file, cache)]
     if not louds:
         return f"{file} is shorter than a frame"
-    spans = _spans(np.concatenate(louds))
+    loud = np.concatenate(louds)
+    spans = _spans(loud)
     rows = [
         sound_row(piece.levels[begin - piece.first :][: end - begin + 1])
         for piece in pieces_of(file, cache, beyond=round(MAX_DURATION_S / FRONT_END.hop_s) + 1)
@@ -246,7 +255,17 @@ def _cut(file: str, cache: str | Path) -> tuple[np.ndarray, np.ndarray] | str:
     times = np.array(spans, dtype=float).reshape(-1, 2) * FRONT_END.hop_s
     times[:, 1] += FRONT_END.frame_ms / 1000
     width = len(sound_row(np.zeros((1, FRONT_END.width), dtype=np.float32)))
-    return np.array(rows, dtype=np.float32).reshape(len(rows), width), times
+    return np.array(rows, dtype=np.float32).reshape(len(rows), width), times, _quiet(loud)
+
+
+def _quiet(loud: np.ndarray) -> np.ndarray:
+    """Return start and stop of stretches in which nothing stands out, in seconds, ``(stretches, 2)``."""
+    still = loud < float(np.quantile(loud, QUIET_SHARE)) + END_DB
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], still, [False]]))).reshape(-1, 2) * FRONT_END.hop_s
+    times = edges + np.array([CONTEXT_S, FRONT_END.frame_ms / 1000 - FRONT_END.hop_s - CONTEXT_S])
+    times = times[np.ptp(times, axis=1) >= MIN_QUIET_S]
+    times[:, 1] = np.minimum(times[:, 1], times[:, 0] + MAX_DURATION_S)
+    return times
 
 
 def _spans(loud: np.ndarray) -> list[tuple[int, int]]:
@@ -391,24 +410,17 @@ def _best(parts: _Parts, confidence: np.ndarray, own: np.ndarray, number: int, m
     return mine[np.argsort(-own[mine], kind="stable")[:most]]
 
 
-def _least_similar(parts: _Parts, scores: np.ndarray, free: np.ndarray, number: int, most: int) -> np.ndarray:
-    """Return the free parts of a recording that are least similar to any label: at most half of them."""
-    mine = np.flatnonzero(parts.recording == number)
-    mine = mine[np.argsort(scores[mine].max(axis=1), kind="stable")[: min(most, len(mine) // 2)]]
-    return mine[free[mine]]
-
-
 def _clips(
-    table: pd.DataFrame, parts: _Parts, taken: np.ndarray, confidence: np.ndarray, label: "pd.Series[str] | str"
+    table: pd.DataFrame, numbers: np.ndarray, times: np.ndarray, confidence: np.ndarray, label: "pd.Series[str] | str"
 ) -> pd.DataFrame:
-    numbers = parts.recording[taken]
+    """Return a clip table of excerpts of recordings; `numbers` are rows of `table`."""
     made = pd.DataFrame(
         {
             "file": table["file"].to_numpy()[numbers],
-            "start_s": np.maximum(parts.times[taken, 0] - CONTEXT_S, 0).round(3),
-            "end_s": (parts.times[taken, 1] + CONTEXT_S).round(3),
+            "start_s": np.maximum(times[:, 0], 0).round(3),
+            "end_s": times[:, 1].round(3),
             "label": label if isinstance(label, str) else label.to_numpy()[numbers],
-            "score": confidence[taken].round(4),
+            "score": confidence.round(4),
         }
     )
     groups = (

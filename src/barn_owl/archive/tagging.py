@@ -29,7 +29,7 @@ from barn_owl.errors import AudioError
 from barn_owl.files import is_file
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.model.loading import ModelLike, as_model
-from barn_owl.model.settings import DecodingLike, as_decoding
+from barn_owl.model.settings import FORMER_NAME, DecodingLike, as_decoding
 from barn_owl.names import as_text
 from barn_owl.parallel import at_a_time, each, on_cluster
 from barn_owl.tag.decoding import EARLIER_RULES, RULES_VERSION, EventDecoder
@@ -417,9 +417,11 @@ def model_fingerprint(model: Model, decoding: DecodingSettings, rules: int | str
     arrays = {**model.classifier.state(), "mean": model.mean, "deviation": model.deviation}
     for name, array in sorted(arrays.items()):
         digest.update(name.encode() + np.ascontiguousarray(array).tobytes())
+    settings = decoding.model_dump()
+    settings[FORMER_NAME] = settings.pop("min_known_probability")  # so that earlier stores know the model
     told = [
         rules, model.labels, model.background, model.ignored, model.front_end.identity(),
-        model.clips.model_dump(), model.multilabel, decoding.model_dump(),
+        model.clips.model_dump(), model.multilabel, settings,
     ]  # fmt: skip
     digest.update(json.dumps(told, sort_keys=True).encode())
     return digest.hexdigest()

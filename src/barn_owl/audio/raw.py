@@ -37,6 +37,10 @@ TYPES: dict[str, tuple[int, Callable[[bytes], np.ndarray]]] = {
 """Sample types, little-endian: bytes a sample and how to decode them."""
 
 
+FILE_MARKS = {b"fLaC": "FLAC", b"RIFF": "WAV", b"OggS": "Ogg", b"ID3": "MP3", b"FORM": "AIFF", b"caff": "CAF"}
+"""First bytes of sound files, which are unlikely as samples."""
+
+
 def stream_raw(
     stream: BinaryIO,
     *,
@@ -87,11 +91,13 @@ def stream_raw(
 
 def _mono(stream: BinaryIO, sample_type: str, channels: int, channel: int | Literal["mix"]) -> Iterator[np.ndarray]:
     width, decode = TYPES[sample_type]
-    size, rest, warned = width * channels, b"", False
+    size, rest, warned, begins = width * channels, b"", False, True
     # read1 returns available bytes; read would wait for a whole block.
     read = getattr(stream, "read1", stream.read)
     while raw := read(BLOCK * width):
-        raw = rest + raw
+        if begins and (format_name := next((name for mark, name in FILE_MARKS.items() if raw.startswith(mark)), "")):
+            raise AudioError(f"the stream is a {format_name} file, not raw samples without a header; decode it first")
+        begins, raw = False, rest + raw
         whole = len(raw) // size * size
         rest = raw[whole:]
         if whole:

@@ -14,7 +14,7 @@ from typing import Any, Literal
 import numpy as np
 import soundfile
 
-from barn_owl.audio.remote import RemoteFile, opened_elsewhere, place
+from barn_owl.audio.remote import UNREADABLE_ENDINGS, RemoteFile, opened_elsewhere, place
 from barn_owl.audio.resampling import resample_blocks
 from barn_owl.audio.samples import mean_of_channels
 from barn_owl.errors import AudioError
@@ -131,7 +131,9 @@ def _opened(path: Path | str, *, all_of_it: bool = False) -> Iterator[soundfile.
     try:
         file = _ForwardFile(path)
     except (soundfile.LibsndfileError, OSError, TypeError) as error:
-        raise AudioError(f"{path} cannot be read as sound: {_why(error)}") from error
+        convert = path.suffix.lower() in UNREADABLE_ENDINGS
+        how = f"; convert it to FLAC or WAV, for example: ffmpeg -i {path.name} {path.stem}.flac" if convert else ""
+        raise AudioError(f"{path} cannot be read as sound: {_why(error)}{how}") from error
     with file:
         yield file
 

@@ -25,6 +25,8 @@ from barn_owl.cli.score import show_event_scores
 @click.option("--figure", type=common.PATH, help="Figure to write: detections over false alarms.")
 @click.option("--dry-run", is_flag=True, help="Report the changes without making them.")
 @click.option("--undo", is_flag=True, help="Restore the previous settings; needs no TRUTH.")
+@common.workers_option
+@common.engine_option
 @common.force_option
 @common.table_urls_option
 @common.terminal_options
@@ -37,6 +39,7 @@ def command(
     figure: Path | None,
     dry_run: bool,
     undo: bool,
+    workers: int,
     force: bool,
     voice: common.Terminal,
 ) -> None:
@@ -60,10 +63,13 @@ def command(
         raise click.UsageError("Missing argument 'TRUTH'.")
     common.check_outputs(figures=[figure], endings={out: ()}, force=force)
     model = owl.load_model(model_path)
-    common.say_complete(voice, owl.read_clip_table(truth, urls=common.table_urls()), truth)
+    known = owl.read_clip_table(truth, urls=common.table_urls())
+    common.warn_if_learned_from(voice, model_path, list(known["file"].unique()))
+    common.say_complete(voice, known, truth)
     with voice.progress("scoring recordings") as progress:
         found = owl.adjust(
-            model, owl.read_clip_table(truth, urls=common.table_urls()), collar_s=collar_s, progress=progress,
+            model, known, collar_s=collar_s, workers=workers,
+            progress=progress,
             goal="f1" if false_alarms is None else "recall",
             false_alarms_per_hour=10.0 if false_alarms is None else false_alarms,
         )  # fmt: skip

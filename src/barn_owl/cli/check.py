@@ -11,7 +11,8 @@ import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.errors import TableError
 
-SHOWN = 3
+SHOWN, SHOWN_DOUBTFUL = 3, 10
+"""Examples of a finding that are shown, and of doubtful labels, the clearest first."""
 
 
 @click.command("check")
@@ -65,6 +66,11 @@ def command(
         voice.say(f"Wrote {figure}.")
     if fix is not None and not len(check.repaired):
         raise TableError(f"no usable clip is left to write to {fix}; fix the reported errors first")
+    if fix is not None and 2 * len(check.repaired) < len(table) and not force:
+        raise TableError(
+            f"{fix} would lack {len(table) - len(check.repaired)} of {len(table)} clips, more than half: "
+            f"{_causes(check)}. Fix that first, or add --force"
+        )
     if fix is not None:
         common.write_clips(check.repaired, fix, force=force)
         voice.say(f"Wrote {len(check.repaired)} of {len(table)} clips to {fix}.")
@@ -80,6 +86,14 @@ def command(
         raise click.exceptions.Exit(1)
 
 
+def _causes(check: owl.clips.Check) -> str:
+    """Return how many clips each finding drops, in words."""
+    from barn_owl.clips.finding import KINDS
+
+    dropping = check.findings[check.findings["finding"].map(lambda name: KINDS[name].drops)]
+    return ", ".join(f"{count} {name}" for name, count in dropping["finding"].value_counts().items())
+
+
 def _tell(voice: common.Terminal, check: owl.clips.Check) -> None:
     if not len(check.findings):
         voice.say("\nNo defects found.\n")
@@ -87,8 +101,9 @@ def _tell(voice: common.Terminal, check: owl.clips.Check) -> None:
     voice.say()
     for (severity, name), group in check.findings.groupby(["severity", "finding"], sort=False):
         voice.say(f"{severity}: {name} ({len(group)}); {group['action'].iloc[0]}")
-        for row in group.head(SHOWN).itertuples():
+        shown = SHOWN_DOUBTFUL if name == "doubtful label" else SHOWN
+        for row in group.head(shown).itertuples():
             voice.say(f"    {row.file or row.label or 'table'}: {row.detail}")
-        if len(group) > SHOWN:
-            voice.say(f"    ... and {len(group) - SHOWN} more")
+        if len(group) > shown:
+            voice.say(f"    ... and {len(group) - shown} more")
     voice.say(f"\n{check.summary}; -o FINDINGS.csv lists all of them.\n")

@@ -11,11 +11,14 @@ import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.errors import TableError
 
+SHOWN = 40
+"""Clips that are shown without a table to write."""
+
 
 @click.command("classify")
 @click.argument("model_path", metavar="MODEL", type=common.PATH)
 @click.argument("what", nargs=-1, required=True)
-@common.out_file_option
+@common.optional_out_option
 @click.option("--min-score", "least", type=click.FloatRange(0, 1), help="Clips with a lower score are undecided.")
 @click.option("--page", type=common.PATH, help="Page to write, for listening and corrections.")
 @common.workers_option
@@ -26,7 +29,7 @@ from barn_owl.errors import TableError
 def command(
     model_path: Path,
     what: tuple[str, ...],
-    out: Path,
+    out: Path | None,
     least: float | None,
     page: Path | None,
     workers: int,
@@ -35,11 +38,12 @@ def command(
 ) -> None:
     """Classify short clips.
 
-    MODEL is a run folder or a model file; WHAT are sound files, folders of them or clip tables. Writes the label with
+    MODEL is a run folder or a model file; WHAT are sound files, folders of them or clip tables. Finds the label with
     the highest score as predicted, its score, and the score of every label. predicted is (undecided) below the
     threshold of the label, and (none) where no label reaches the score that tag needs; the column reason explains it.
 
     \b
+    barn-owl classify first new-clips/*.flac
     barn-owl classify first new-clips/ -o named.csv --page named.html
     barn-owl classify first clips.csv -o - --min-score 0.7
     """
@@ -61,7 +65,12 @@ def command(
     none = (predictions["reason"] != "").to_numpy()
     predictions.loc[unsure, "predicted"] = UNDECIDED
     predictions.loc[none, "predicted"] = NONE
-    common.write_clips(predictions, out, force=force)
+    if out is not None:
+        common.write_clips(predictions, out, force=force)
+    else:
+        voice.table(predictions.head(SHOWN)[["file", "predicted", "score", "reason"]])
+        if len(predictions) > SHOWN:
+            voice.say(f"... and {len(predictions) - SHOWN} more clips; -o FILE writes them all, with all scores")
     counts = predictions.groupby("predicted")["score"].agg(["size", "mean", "min"]).reset_index()
     voice.table(counts.set_axis(["predicted", "clips", "mean score", "lowest"], axis=1))
     if not model.thresholds and least is None:
@@ -77,7 +86,8 @@ def command(
             f"Rejected {int(none.sum())} clips ({none.mean():.0%}): no label reaches the score that an event needs."
         )
     unsure &= ~none
-    voice.say(f"\nWrote {len(predictions)} clips to {out}, {int(np.sum(unsure))} of them undecided.")
+    written = f"Wrote {len(predictions)} clips to {out}" if out is not None else f"{len(predictions)} clips"
+    voice.say(f"\n{written}, {int(np.sum(unsure))} of them undecided.")
     if page is not None:
         voice.say(f"Next: open {page} in a browser")
     voice.result(

@@ -8,6 +8,7 @@ import signal
 import sys
 import threading
 import time
+import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import wraps
@@ -70,14 +71,23 @@ collar_option = click.option(
     "--collar-s", type=click.FloatRange(min=0, min_open=True), default=0.2, help="Tolerance for onsets, in seconds."
 )
 plan_option = click.option("--plan", "plan_path", type=PATH, help="Plan: TOML file with all settings.")
+set_option = click.option(
+    "--set", "settings", multiple=True, metavar="KEY=VALUE",
+    help="Setting of the plan to change, such as training.epochs=12; repeatable.",
+)  # fmt: skip
 out_file_option = click.option("-o", "--out", type=PATH, required=True, help="Table to write; - for stdout.")
+
+
+optional_out_option = click.option("-o", "--out", type=PATH, help="Table to write; - for stdout.  [default: show it]")
 
 
 DECODING_OPTIONS = [
     click.option("--threshold", type=float, help="Score that an event must reach at least once."),
     click.option("--release-threshold", type=float, help="Score below which an event ends."),
     click.option(
-        "--min-confidence", type=float, help="Probability that it is a reported label; rejects unknown sounds."
+        "--min-known-probability",
+        type=float,
+        help="Probability that it has any of the reported labels; rejects unknown sounds.",
     ),
     click.option("--smoothing-s", type=float, help="Length of the moving average over the scores."),
     click.option("--min-duration-s", type=float, help="Drop shorter events."),
@@ -319,6 +329,26 @@ def check_outputs(
             checked_target(target, force=force, endings=own)
 
 
+def settings_of(pairs: Sequence[str]) -> dict[str, Any]:
+    """Return the changes of a plan that ``--set`` names: ``["training.epochs=12"]`` is ``{"training": {"epochs":
+    12}}``."""
+    changes: dict[str, Any] = {}
+    for pair in pairs:
+        key, equals, text = pair.partition("=")
+        if not equals or not key.strip():
+            raise click.UsageError(f"--set takes KEY=VALUE, such as training.epochs=12; got {pair!r}")
+        try:
+            value = tomllib.loads(f"value = {text}")["value"]
+        except tomllib.TOMLDecodeError:
+            value = text  # a word without quotes
+        section, _, name = key.strip().rpartition(".")
+        if section:
+            changes.setdefault(section, {})[name] = value
+        else:
+            changes[name] = value
+    return changes
+
+
 def is_sound_file(what: str) -> bool:
     """Return whether an argument names a sound file, rather than a table, a folder or standard input."""
     return what != "-" and is_file(what) and Path(what).suffix.lower() not in TABLE_ENDINGS
@@ -343,6 +373,14 @@ def say_complete_recordings(voice: Terminal, recordings: Iterable[Path]) -> None
     for path in recordings:
         if path.suffix.lower() in (".csv", ".tsv", ".parquet") and is_file(path):
             say_complete(voice, owl.read_clip_table(path, may_be_empty=True, urls=table_urls()), path)
+
+
+def warn_if_learned_from(voice: Terminal, run: Path, files: Sequence[str]) -> None:
+    """Warn about recordings that a run was trained on: their scores are too good."""
+    known = owl.runs.learned_from(run, files)
+    if known:
+        more = f" and {len(known) - 1} more" if len(known) > 1 else ""
+        voice.warn(f"{run} was trained on {known[0]}{more}: scores there are too good; score it on other recordings")
 
 
 def write_clips(clips: pd.DataFrame, path: Path, *, force: bool) -> None:

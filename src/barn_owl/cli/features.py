@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,7 +25,9 @@ SHOWN_S = 600.0
 
 @click.command("features")
 @click.argument("what")
-@click.option("-o", "--out", type=common.PATH, required=True, help="Table to write: .csv, .parquet or .npz.")
+@click.option(
+    "-o", "--out", type=common.PATH, help="Table to write: .csv, .parquet or .npz.  [default: show a summary]"
+)
 @click.option(
     "--features", "names", metavar="NAMES", help="Features to stack, separated by commas: mfcc,deltas,pitch."
 )
@@ -42,7 +45,7 @@ SHOWN_S = 600.0
 @common.terminal_options
 def command(
     what: str,
-    out: Path,
+    out: Path | None,
     names: str | None,
     statistics: str,
     pad_short: bool,
@@ -58,6 +61,7 @@ def command(
     """Compute, export and rank features.
 
     \b
+    barn-owl features knock.wav --features level,pitch
     barn-owl features knock.wav --features level,pitch,shape -o knock.csv
     barn-owl features clips.csv --features mfcc,deltas,shape -o features.csv --rank ranking.csv --figures look
     """
@@ -87,23 +91,52 @@ def command(
     chosen = [name.strip() for name in statistics.split(",")]
     columns = owl.features.pooled_names(front_end.columns, chosen)
     x = np.stack([owl.features.pool(frames[clip], chosen) for clip in range(len(frames))])
-    owl.features.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out, force=True)
-    voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
+    if out is None:
+        _summarize(voice, [x], columns, front_end.units * len(chosen))
+    else:
+        owl.features.write_features(pd.concat([clips, pd.DataFrame(x, columns=columns)], axis=1), out, force=True)
+        voice.say(f"Wrote {len(x)} rows of {len(columns)} features to {out}.")
     if rank is not None or figures is not None:
         _rank(voice, x, columns, front_end.units * len(chosen), clips, rank, figures, scatter)
     voice.result(rows=len(x), features=len(columns), skipped=len(skipped), out=out)
 
 
+def _summarize(voice: common.Terminal, blocks: Iterable[np.ndarray], columns: list[str], units: list[str]) -> int:
+    """Show mean, lowest and highest value of each feature; return the number of rows."""
+    import pandas as pd
+
+    count, total = 0, np.zeros(len(columns))
+    low, high = np.full(len(columns), np.inf), np.full(len(columns), -np.inf)
+    for block in blocks:
+        if len(block):
+            count, total = count + len(block), total + block.sum(axis=0, dtype=np.float64)
+            low, high = np.minimum(low, block.min(axis=0)), np.maximum(high, block.max(axis=0))
+    mean = total / max(count, 1)
+    table = pd.DataFrame({"feature": columns, "unit": units, "mean": mean, "lowest": low, "highest": high})
+    voice.table(table, title=f"{count} rows; -o FILE writes them")
+    return count
+
+
 def _of_file(
-    voice: common.Terminal, path: Path, out: Path, front_end: owl.FrontEnd, figures: Path | None, *, force: bool
+    voice: common.Terminal,
+    path: Path,
+    out: Path | None,
+    front_end: owl.FrontEnd,
+    figures: Path | None,
+    *,
+    force: bool,
 ) -> None:
     length_s = owl.audio_info(path).duration_s
     blocks = front_end.frame_blocks(owl.audio.stream_audio(path, rate_hz=front_end.rate_hz))
     with voice.progress(f"features of {path.name}, seconds", of_sound=True) as progress:
-        count = owl.features.write_frames(
-            front_end, blocks, out, force=force, progress=lambda done: progress(min(done, length_s), length_s)
-        )
-    voice.say(f"Wrote {count} frames of {front_end.width} features to {out}.")
+        if out is None:
+            count = _summarize(voice, blocks, front_end.columns, front_end.units)
+        else:
+            count = owl.features.write_frames(
+                front_end, blocks, out, force=force, progress=lambda done: progress(min(done, length_s), length_s)
+            )
+    if out is not None:
+        voice.say(f"Wrote {count} frames of {front_end.width} features to {out}.")
     if figures is not None:
         shown = owl.read_audio(path, rate_hz=front_end.rate_hz, end_s=min(SHOWN_S, length_s))[0]
         frames = front_end.frames(shown)

@@ -9,6 +9,7 @@ import click
 
 import barn_owl as owl
 from barn_owl.cli import common
+from barn_owl.errors import TableError
 from barn_owl.files import is_file
 
 MAX_SHOWN_SKIPPED = 5
@@ -78,6 +79,12 @@ def command(
             for source in sources
         ]
     )
+    folders = [source for source in sources if source not in tables]
+    if folders and not (gathered.clips["label"] != "").any():
+        raise TableError(
+            f"no clip has a label: all {len(gathered.clips)} files are in {folders[0]} itself, and folders name the "
+            f"labels; gather {folders[0].absolute().parent}, or read labels off the names: --names '{{label}}_{{}}'"
+        )
     clips = owl.clips.relabel(
         gathered.clips, (owl.clips.read_label_map(label_map) if label_map else {}) | _pairs("--relabel", renamed)
     )

@@ -41,7 +41,7 @@ SECTIONS = {
         "score": "Score events against a truth table.",
         "adjust": "Find decoding settings on recordings with known events.",
         "listen": "Tag live sound from a microphone, a pipe or a simulated device.",
-        "hours": "Summarize a store of events by label and hour of the day.",
+        "hours": "Count events by label and hour of the day.",
         "measure": "Measure throughput on this machine and find the bottleneck.",
     },
     "Annotation": {

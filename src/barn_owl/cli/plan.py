@@ -20,7 +20,11 @@ if TYPE_CHECKING:
 @click.option("-o", "--out", type=common.PATH, help="Plan to write, with reasons; - for stdout.")
 @click.option("--labels", type=click.IntRange(2, 10_000), default=10, help="Number of labels, when checking a plan.")
 @click.option("--device", metavar="DEVICE", help="Device to estimate memory and time for: name or TOML file.")
+@click.option(
+    "--background", multiple=True, metavar="LABEL", help="Label of background sound; never reported. Repeatable."
+)
 @common.recordings_option
+@common.set_option
 @common.workers_option
 @common.engine_option
 @common.force_option
@@ -31,7 +35,9 @@ def command(
     out: Path | None,
     labels: int,
     device: str | None,
+    background: tuple[str, ...],
     recordings: tuple[Path, ...],
+    settings: tuple[str, ...],
     workers: int,
     force: bool,
     voice: common.Terminal,
@@ -40,20 +46,27 @@ def command(
 
     \b
     barn-owl plan clips.csv -o plan.toml
-    barn-owl plan clips.csv --recordings nights/ -o plan.toml
+    barn-owl plan clips.csv --background water --recordings nights/ -o plan.toml
+    barn-owl plan clips.csv --set cnn.size=tiny -o plan.toml
     barn-owl plan plan.toml --device core-256k
     """
+    changes = common.settings_of(settings)
     target = None if device is None else owl.device.read_device(device)
     if Path(source).suffix.lower() == ".toml":
         if out is not None:
             raise click.UsageError(f"{source} is already a plan; -o writes a plan fitted to a clip table")
-        plan = owl.read_plan(source, urls=common.table_urls())
+        if background or recordings:
+            raise click.UsageError(f"--background and --recordings fit a plan to a clip table; {source} is a plan")
+        plan = owl.read_plan(source, urls=common.table_urls()).but(**changes)
         voice.say(f"{source} is valid: {_in_short(plan)}")
     else:
         common.check_outputs(endings={out: ()}, force=force)
         clips = common.read_clips(source)
         with voice.progress("analyzing clips") as progress:
-            suggestion = owl.suggest_plan(clips, recordings=recordings, workers=workers, progress=progress)
+            suggestion = owl.suggest_plan(
+                clips, recordings=recordings, background=background, workers=workers, progress=progress
+            )
+        suggestion = suggestion.but(**changes)
         plan, labels = suggestion.plan, int(clips["label"][clips["label"] != ""].nunique())
         show_reasons(voice, suggestion)
         if common.is_stdout(out):

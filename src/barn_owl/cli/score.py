@@ -87,7 +87,7 @@ def command(
         if is_store(events)
         else owl.read_events(events, urls=common.table_urls())
     )
-    true = _same_files(true, found)
+    true = same_files(true, found)
     seconds = _lengths(voice, true)
     common.say_complete(voice, true, truth)
     scores = owl.score_events(found, true, collar_s=collar_s, offset_share=offset_share, seconds=seconds)
@@ -116,7 +116,7 @@ def _show_agreement(
     *,
     force: bool,
 ) -> None:
-    second = _same_files(second, first)
+    second = same_files(second, first)
     found = owl.evaluate.compare_annotations(first, second, collar_s=collar_s, seconds=_lengths(voice, second))
     voice.table(found.by_label.reset_index(), title=f"agreement, onset within {collar_s:g} s")
     voice.say(f"F1 of one against the other {found.f1:.2f}, over {found.seconds / 60:.1f} min")
@@ -132,7 +132,7 @@ def _show_agreement(
     )  # fmt: skip
 
 
-def _same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
+def same_files(truth: pd.DataFrame, events: pd.DataFrame) -> pd.DataFrame:
     """Use the file names of the events in the truth, where the base name identifies the recording."""
     own = {Path(file).name: file for file in events["file"].unique()}
     if len(own) < events["file"].nunique():

@@ -87,8 +87,11 @@ def command(
     share = (reached.sum() / len(done)).map("{:.0%}".format)
     voice.say("\nreached: " + ", ".join(f"{name} {value}" for name, value in share.items()))
     voice.say(f"Wrote {len(done)} clips to {out}.")
+    divides = "" if shares.together == "group" else f" --set split.together={shares.together}"
     voice.say(
-        f"Next: barn-owl train {out} --run RUN" if not folds else f"Next: barn-owl split {out} --fold 1 -o FOLD"
+        f"Next: barn-owl train {out} --run RUN{divides}"
+        if not folds
+        else f"Next: barn-owl split {out} --fold 1 -o FOLD"
     )
     voice.result(clips=len(done), reached=reached.sum().to_dict())
 

@@ -11,6 +11,7 @@ import click
 import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.cli.hours import write_hours
+from barn_owl.cli.score import same_files
 from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import checked_target
 from barn_owl.parallel import on_cluster
@@ -45,6 +46,10 @@ DOUBTED = 3
     help="Inference engine: built in, or ONNX Runtime on its best device.",
 )
 @click.option("--figure", type=common.PATH, help="Figure of the first recording to write.")
+@click.option("--truth", type=common.PATH, help="Truth table to draw below the events in the figure.")
+@click.option(
+    "--figure-span-s", "span_s", type=(float, float), metavar="FROM TO", help="Part of the recording to draw."
+)
 @click.option("--score-traces", "traces", type=common.PATH, help="Folder to write frame scores to (NPZ).")
 @click.option("--excerpts", type=common.PATH, help="Folder to write each event to, as a sound file.")
 @click.option("--around-s", type=click.FloatRange(min=0), default=0.2, help="Sound before and after each excerpt.")
@@ -65,6 +70,8 @@ def command(
     store: Path | None,
     runtime: str,
     figure: Path | None,
+    truth: Path | None,
+    span_s: tuple[float, float] | None,
     traces: Path | None,
     excerpts: Path | None,
     around_s: float,
@@ -84,6 +91,7 @@ def command(
 
     \b
     barn-owl tag first night.flac -o events.csv --figure night.png
+    barn-owl tag first night.flac -o events.csv --figure night.png --truth truth.csv --figure-span-s 0 90
     barn-owl tag first archive/ -o events.csv --store done.sqlite --hours hours.png
     barn-owl tag first s3://quay/2026/ --store months --engine tcp://host:8786
     """
@@ -92,6 +100,9 @@ def command(
     from barn_owl.archive.formats import ENDINGS
     from barn_owl.archive.recordings import trace_files_of
 
+    if figure is None and (truth is not None or span_s is not None):
+        raise click.UsageError("--truth and --figure-span-s need --figure")
+    true = None if truth is None else owl.read_clip_table(truth, urls=common.table_urls())
     model = owl.load_model(run)
     if out is None and store is None:
         raise OutputError("give -o TABLE, --store STORE, or both")
@@ -99,6 +110,7 @@ def command(
     model = owl.device.on_runtime(model) if runtime == "onnx" else model
     decoding = model.decoding.but(**changes)
     files = owl.find_recordings(recordings, urls=common.table_urls())
+    common.warn_if_learned_from(voice, run, files)
     _check_output(files, out=out, store=store, traces=traces, excerpts=excerpts, cues=cues, force=force)
     starts = _starts(files, begins, zone, needed=hours is not None)
     archive = tag_aloud(voice, model, files, decoding, workers=workers, store=store, traces=traces, starts=starts)
@@ -122,9 +134,12 @@ def command(
         first = archive.done[0]
         trace = None if traces is None else owl.tag.read_trace(trace_files_of(files, traces)[first])
         own = archive.events_of([first])
-        owl.save_figure(
-            owl.show.tagging_figure(model, first, own, decoding=decoding, trace=trace), figure, force=True
-        )
+        start_s, end_s = span_s or (0.0, None)
+        drawn = owl.show.tagging_figure(
+            model, first, own, decoding=decoding, trace=trace, start_s=start_s, end_s=end_s,
+            truth=None if true is None else same_files(true, own),
+        )  # fmt: skip
+        owl.save_figure(drawn, figure, force=True)
         voice.say(f"Wrote a figure of {first} to {figure}.")
 
 

@@ -37,10 +37,17 @@ if TYPE_CHECKING:
 )
 @common.recordings_option
 @common.plan_option
+@common.set_option
 @click.option("--start-from", metavar="MODEL", help="Fine-tune a model or run; keeps its front end.")
 @click.option("--frozen", type=click.IntRange(min=0), help="Number of first layers of that model to freeze.")
 @click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model to drop. Repeatable.")
-@click.option("--split-from", "like", type=common.PATH, metavar="RUN", help="Reuse the split of RUN.")
+@click.option(
+    "--split-from",
+    "like",
+    type=common.PATH,
+    metavar="RUN",
+    help="Reuse the split of RUN; train on clips that it lacks.",
+)
 @click.option("--resume", is_flag=True, help="Resume an interrupted training.")
 @click.option("--seeds", type=click.IntRange(2, 100), help="Train with this many seeds and report the spread.")
 @click.option("--folds", type=click.IntRange(3, 100), help="Cross-validate: train one model per fold.")
@@ -68,6 +75,7 @@ def command(
     ignored: tuple[str, ...],
     recordings: tuple[Path, ...],
     plan_path: Path | None,
+    settings: tuple[str, ...],
     start_from: str | None,
     frozen: int | None,
     forget: tuple[str, ...],
@@ -94,20 +102,23 @@ def command(
     barn-owl train clips.csv --run first
     barn-owl train clips.csv --run classifiers --classifier all
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
+    barn-owl train clips.csv --run small --set cnn.size=tiny --set training.epochs=20
     """
+    options: dict[str, Any] = {
+        "classifier": None if classifier == "all" else classifier,
+        "seed": seed,
+        "background": list(background),
+        "ignored": list(ignored),
+        "recordings": [str(path) for path in recordings],
+        "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value},
+    }
+    chosen = {name: value for name, value in options.items() if value not in (None, [], {})}
     request = TrainRequest(
         voice=voice, folder=folder, plan_path=plan_path, recordings=recordings,
         start_from=start_from, resume=resume, seeds=seeds, folds=folds, subsets=subsets, ensemble=ensemble,
         classifiers=names() if classifier == "all" else [], front_ends=[stack.split("+") for stack in front_ends],
         work=owl.Work(workers=workers, force=force, cache=cache),
-        changes={
-            "classifier": None if classifier == "all" else classifier,
-            "seed": seed,
-            "background": list(background) or None,
-            "ignored": list(ignored) or None,
-            "recordings": [str(path) for path in recordings] or None,
-            "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value} or None,
-        },
+        changes=common.settings_of(settings) | chosen,
     )  # fmt: skip
     mode = _mode(request)
     for option, given in (("--frozen", frozen), ("--forget", forget)):
@@ -203,8 +214,9 @@ def _plan(request: TrainRequest, table: pd.DataFrame) -> owl.Plan:
             suggestion = owl.suggest_plan(
                 table,
                 recordings=request.recordings,
+                background=request.changes.get("background", []),
                 workers=request.work.workers,
-                seed=request.changes["seed"] or 0,
+                seed=request.changes.get("seed", 0),
                 progress=progress,
             )
         voice.say("Plan fitted to the clips:")

@@ -1,6 +1,7 @@
 """Checks of a clip table before training, and a repaired table."""
 
 import os
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass
@@ -28,6 +29,8 @@ NAME_LETTERS = 12
 """Digits of a fingerprint that identify a recording: enough for millions."""
 MIN_DURATION_S = 0.05
 """Shortest clip that training uses."""
+MOST_CONCERNED = 1 / 3
+"""Share of the clips above which a finding is a property of the collection."""
 CLIPPED_STRETCHES = 3
 """Clipped stretches from which a clip is reported."""
 WHOLE_RECORDING_S = 30.0
@@ -126,10 +129,12 @@ def check_clips(
             *_whole_recordings(clips, inspections),
             *_outliers(clips, inspections),
         ]
-        found += [*_duplicates(clips, inspections), *_near_duplicates(clips, pairs), *_doubtful(clips, inspections)]
+        found = [*_doubtful(clips, inspections), *found]  # what to listen to first
+        found += [*_duplicates(clips, inspections), *_near_duplicates(clips, pairs)]
         links = [*enumerate(same_content(inspections)), *zip(pairs["first"], pairs["second"], strict=True)]
         copy_of = _copy_names(linked(len(clips), links), inspections)
     found += [*_leaks(clips.assign(copy_of=copy_of) if audio else clips), *_missing_labels(clips)]
+    found = _of_collection(clips, found)
     return Check(
         findings=_table(clips, found),
         by_label=_by_label(clips, inspections),
@@ -144,6 +149,9 @@ def _files(clips: pd.DataFrame) -> Iterator[Finding]:
     folders = {Path(file).parent for file in named}
     beside = {as_text(str(path)) for folder in folders if is_folder(folder) for path in folder.iterdir()
               if path.suffix.lower() in AUDIO_ENDINGS and not path.name.startswith(".")}  # fmt: skip
+    missing = [file for file in named if file not in beside and not is_remote(file) and not is_file(file)]
+    if named and len(missing) == len(named):
+        yield Finding("moved", f"none of the {len(named)} files exists: was the table moved away from its sounds?")
     for row, file in clips.drop_duplicates("file")["file"].items():
         if is_remote(file):
             continue
@@ -243,16 +251,22 @@ def _outliers(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Ite
 
 
 def _duplicates(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
-    """Return clips with the same samples as an earlier clip."""
-    for row, first in enumerate(same_content(list(inspections))):
-        facts = inspections[row].facts
-        if first == row or facts is None or facts.silent_share == 1:
+    """Return clips with the same samples as a clip that stays, or as a clip with another label."""
+    heard = [row for row, one in enumerate(inspections) if one.facts is not None and one.facts.silent_share < 1]
+    clips_of_group = clips.groupby("group")["label"].transform("size") if "group" in clips else None
+    for rows in clips.iloc[heard].groupby(same_content(list(inspections))[heard], sort=False).groups.values():
+        if len(rows) < 2:
             continue
-        same, there = f"the same samples as {_where(clips, first)}", clips["label"][first]
-        if clips["label"][row] == there:
-            yield Finding("duplicate", same, row=row)
-        else:
-            yield Finding("duplicate with another label", f"{same}, which is labeled {there!r}", row=row)
+        labels = clips["label"].loc[rows]
+        # The copy of a clip in a folder of its own would be a group that does not exist: the larger group is kept.
+        kept = int(rows[0] if clips_of_group is None else clips_of_group.loc[rows].idxmax())
+        for row in map(int, rows):
+            other = next((int(at) for at in rows if labels[at] != labels[row]), None)
+            if other is not None:
+                same = f"the same samples as {_where(clips, other)}, which is labeled {labels[other]!r}"
+                yield Finding("duplicate with another label", same, row=row)
+            elif row != kept:
+                yield Finding("duplicate", f"the same samples as {_where(clips, kept)}", row=row)
 
 
 def _near_duplicates(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
@@ -274,9 +288,25 @@ def _where(clips: pd.DataFrame, row: int) -> str:
 
 
 def _doubtful(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
-    """Return clips whose most similar clips nearly all have a single different label."""
-    for row, looked_at, count, label in doubtful_labels(clips, inspections):
-        yield Finding("doubtful label", f"{count} of the {looked_at} most similar clips are {label!r}", row=row)
+    """Return clips that resemble another label, the clearest first."""
+    for row, own, label, support in doubtful_labels(clips, inspections):
+        yield Finding(
+            "doubtful label", f"resembles {label!r} ({support:.2f}) more than its label ({own:.2f})", row=row
+        )
+
+
+def _of_collection(clips: pd.DataFrame, found: Sequence[Finding]) -> list[Finding]:
+    """Report what concerns most clips once: it is a property of the collection, not of its clips."""
+    counts = Counter(one.finding for one in found if one.row is not None and not one.kind.drops)
+    usual = {name for name, count in counts.items() if count > MOST_CONCERNED * len(clips) and count > 1}
+    kept: list[Finding] = []
+    for one in found:
+        if one.finding not in usual or one.row is None:
+            kept.append(one)
+        elif one.finding not in {other.finding for other in kept}:
+            detail = f"{counts[one.finding]} of {len(clips)} clips, such as {clips['file'][one.row]}: {one.detail}"
+            kept.append(Finding(one.finding, detail))
+    return kept
 
 
 def _table(clips: pd.DataFrame, found: Sequence[Finding]) -> pd.DataFrame:

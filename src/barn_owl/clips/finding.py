@@ -22,6 +22,7 @@ class Kind(NamedTuple):
 
 KINDS = {
     "no file": Kind("error", "restore the file or delete the row; the repaired table drops it", drops=True),
+    "moved": Kind("error", "put the table back, or gather it again with the folder of its sounds"),
     "files without a row": Kind("note", "gather them, or leave them"),
     "unreadable": Kind("error", f"find another copy; {DROPPED}", drops=True),
     "damaged": Kind("error", "find another copy, or make sure that the readable part is enough"),
@@ -36,7 +37,9 @@ KINDS = {
     "narrow band": Kind("note", "was it resampled, or transmitted over a phone line?"),
     "whole recordings": Kind("warning", "if they hold more, cut the events out, or give start_s and end_s"),
     "duplicate": Kind("warning", DROPPED, drops=True),
-    "duplicate with another label": Kind("error", "listen, and keep the right row"),
+    "duplicate with another label": Kind(
+        "error", "listen, and keep the right row; the repaired table drops all of them", drops=True
+    ),
     "near duplicate": Kind("warning", KEPT_TOGETHER),
     "near duplicate with another label": Kind("error", RIGHT_LABEL),
     "similar": Kind("note", KEPT_TOGETHER),

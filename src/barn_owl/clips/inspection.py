@@ -20,8 +20,12 @@ MAX_DURATION_S = 30.0
 """Of longer clips the beginning is compared."""
 PRINT_STEPS, PRINT_RANGE_DB = 32, 40.0
 """A fingerprint has the loudest half second in 32 steps, within 40 dB of its loudest cell."""
+LEVEL_RANGE_DB, LOUD_DB = 60.0, 40.0
+"""Range of levels below the loudest band that counts, and range of the loudest bands of frames that are described."""
 COEFFICIENTS = 13
 """As many cepstral coefficients as are usual for the color of a sound."""
+CEPSTRAL = 3 * COEFFICIENTS
+"""Values of a clip's description that are of cepstral coefficients; the others are of levels."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -29,7 +33,7 @@ class ClipInspection:
     """Inspection of a clip: facts, faults of its samples, fingerprint, and summary of its sound.
 
     fingerprint : float32, ``(PRINT_STEPS * 32,)``, length 1, of the loudest half second; zeros for silence.
-    sound : mean and deviation of cepstral coefficients over the frames where something happens, ``(39,)``.
+    sound : description of the active frames by cepstral coefficients and by levels; see `_sound`.
     skipped : why the clip cannot be used; then every other field is None or empty.
     """
 
@@ -120,12 +124,25 @@ def _fingerprint(frames: np.ndarray) -> np.ndarray:
 
 
 def _sound(frames: np.ndarray) -> np.ndarray:
-    """Summarize the active frames of a clip, independently of level."""
+    """Describe the active frames of a clip, independently of level: cepstral coefficients and log-mel levels.
+
+    Mean, deviation and mean change of both; of the levels also the course in three steps, and the duration. The first
+    `CEPSTRAL` values are of the coefficients.
+    """
     # Without a margin: a faint sound should still count as active.
     stands_out = activity(frames, front_end().hop_s, margin_db=0)
     lively = frames[stands_out >= 0.3 * stands_out.max()]
     bands = np.arange(frames.shape[1]) + 0.5
     cosines = np.cos(np.pi * np.arange(1, COEFFICIENTS + 1)[:, None] * bands / frames.shape[1]).T
     cepstra = lively @ cosines
-    change = np.abs(np.diff(frames @ cosines, axis=0)).mean(axis=0) if len(frames) > 1 else np.zeros(COEFFICIENTS)
-    return np.concatenate([cepstra.mean(axis=0), cepstra.std(axis=0), change])
+    cepstral = [cepstra.mean(axis=0), cepstra.std(axis=0), _change(frames @ cosines)]
+    levels = np.maximum(frames - frames.max(), -LEVEL_RANGE_DB)
+    loud = levels[levels.max(axis=1) > -LOUD_DB]
+    steps = [part.mean(axis=0) if len(part) else loud.mean(axis=0) for part in np.array_split(loud, 3)]
+    spectral = [loud.mean(axis=0), loud.std(axis=0), _change(loud), *steps, np.log([len(loud)])]
+    return np.concatenate([*cepstral, *spectral])
+
+
+def _change(rows: np.ndarray) -> np.ndarray:
+    """Mean absolute difference of neighboring rows."""
+    return np.asarray(np.abs(np.diff(rows, axis=0)).mean(axis=0) if len(rows) > 1 else np.zeros(rows.shape[1]))

@@ -271,7 +271,8 @@ def _given_splits(given: np.ndarray, group_numbers: np.ndarray, groups: list[str
             if split_of[group] >= 0:
                 raise TableError(
                     f"{groups[group]!r} is in two splits ({SPLITS[split_of[group]]} and {split}); "
-                    "put all its rows into one, or blank the column split"
+                    'put all its rows into one, blank the column split, or set split.together = "file" if files of '
+                    "one group may be in different splits"
                 )
             split_of[group] = number
     return split_of

@@ -24,7 +24,7 @@ from barn_owl.errors import TableError
 from barn_owl.files import not_a_file
 from barn_owl.names import as_text, closed_url, is_closed_url, label_fault, shortened, table_name
 from barn_owl.tables import plain_cells, write_table
-from barn_owl.wording import how_to_install
+from barn_owl.wording import how_to_install, nearest_path
 
 logger = logging.getLogger(__name__)
 
@@ -33,9 +33,14 @@ COLUMNS = ("file", "start_s", "end_s", "label", "group", "split", "score")
 NUMBERS = ("start_s", "end_s", "score")
 DECIMAL_COMMA = re.compile(r"^(\s*-?\d+),(\d+\s*)$")
 UTF16_MARKS = (codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)
+SPREADSHEET_MARKS = (b"PK\x03\x04", b"\xd0\xcf\x11\xe0")
+"""First bytes of the files of spreadsheets: a ZIP archive, and a compound document."""
+CLOCK = re.compile(r"(?:(\d+):)?([0-5]?\d):([0-5]?\d(?:[.,]\d*)?)")
+"""A time as minutes and seconds, or hours, minutes and seconds."""
 MOST_COLUMNS = 2000
 TableOrPath: TypeAlias = pd.DataFrame | str | Path
 """Type of arguments that are clip tables: see `as_clip_table`."""
+TOO_MANY_CELLS = re.compile(r"Expected (\d+) fields in line (\d+), saw (\d+)")
 MAX_TIME_S = 1e9
 """Largest time in a table, in seconds: 31 years."""
 SHOWN_FAULTS = 5
@@ -158,13 +163,22 @@ def _numbers(clips: pd.DataFrame, name: str, where: str) -> np.ndarray:
     column = clips[name]
     if column.dtype == object or isinstance(column.dtype, pd.StringDtype):
         # Some spreadsheets write a comma for the decimal point.
-        column = column.map(lambda value: DECIMAL_COMMA.sub(r"\1.\2", value) if isinstance(value, str) else value)
+        column = column.map(lambda value: _number_text(value, name) if isinstance(value, str) else value)
     numbers = pd.to_numeric(column, errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
     given = np.array([text != "" for text in _texts(column)], dtype=bool)
     _refuse(
         where, given & ~np.isfinite(numbers), lambda row: f"{name} must be a number, got {_repr(column.iloc[row])}"
     )
     return numbers
+
+
+def _number_text(text: str, name: str) -> str:
+    """Return a number as Python writes it: with a decimal point, and a time on the clock in seconds."""
+    clock = CLOCK.fullmatch(text.strip()) if name != "score" else None
+    if clock:
+        hours, minutes, seconds = clock.groups()
+        return str(3600 * int(hours or 0) + 60 * int(minutes) + float(seconds.replace(",", ".")))
+    return DECIMAL_COMMA.sub(r"\1.\2", text)
 
 
 def _repr(value: Any) -> str:
@@ -248,9 +262,18 @@ def read_clip_table(source: str | Path | IO[str], *, may_be_empty: bool = False,
     where = "standard input" if not isinstance(source, str | Path) else str(source)
     clips = check_clip_table(table, where=where)
     folder = Path(source).parent if isinstance(source, str | Path) else Path()
-    named = [file if is_remote(file) else os.path.normpath(folder / file) for file in clips["file"]]
+    named = [file if is_remote(file) else _below(folder, file) for file in clips["file"]]
     clips["file"] = named if urls else closed_urls(named, where)
     return clips
+
+
+def _below(folder: Path, file: str) -> str:
+    """Return the path of a file of a table; backslashes separate folders where the table comes from Windows."""
+    path = os.path.normpath(folder / file)
+    if "\\" in file and not_a_file(path):
+        slashed = os.path.normpath(folder / file.replace("\\", "/"))
+        return path if not_a_file(slashed) else slashed
+    return path
 
 
 def closed_urls(files: Iterable[str], where: str) -> list[str]:
@@ -276,7 +299,7 @@ def read_any_table(
         return _parse_csv(source.read(), "standard input", may_be_empty=may_be_empty)
     path = Path(source)
     if why := not_a_file(path):
-        raise TableError(f"{path} {why.replace('not a file', 'not a table')}")
+        raise TableError(f"{path} {why.replace('not a file', 'not a table')}{nearest_path(path)}")
     if path.suffix.lower() == ".parquet":
         return _read_parquet(path)
     if path.suffix.lower() in AUDIO_ENDINGS:
@@ -304,6 +327,8 @@ def _read_parquet(path: Path) -> pd.DataFrame:
 def _decoded(raw: bytes, path: Path, encoding: str | None) -> str:
     """Return the text of a table: UTF-8 or UTF-16 by its mark, by `encoding`, or by an encoding that fits the whole
     file."""
+    if raw.startswith(SPREADSHEET_MARKS):
+        raise TableError(f"{path} is a spreadsheet or an archive, not a text table; save it as CSV")
     try:
         text = raw.decode(encoding or ("utf-16" if raw[:2] in UTF16_MARKS else "utf-8-sig"))
     except LookupError:
@@ -347,10 +372,25 @@ def _parse_csv(text: str, where: str, *, may_be_empty: bool) -> pd.DataFrame:
             io.StringIO(text, newline=""), sep=separator, dtype=str, keep_default_na=False, skipinitialspace=True
         )
     except (pd.errors.ParserError, pd.errors.EmptyDataError) as error:
-        raise TableError(f"{where} cannot be read as a table: {error}") from error
+        if found := TOO_MANY_CELLS.search(str(error)):
+            expected, line, cells = map(int, found.groups())
+            raise _too_many_cells(where, line - 1, cells, expected) from error
+        raise TableError(f"{where} cannot be read as a table: {str(error).strip()}") from error
+    if not isinstance(table.index, pd.RangeIndex):  # the first row has more cells than the header
+        if table.iloc[:, -table.index.nlevels :].ne("").any(axis=None):
+            raise _too_many_cells(where, 1, table.shape[1] + table.index.nlevels, table.shape[1])
+        names, table = table.columns, table.reset_index().iloc[:, : table.shape[1]]
+        table.columns = names
     if not len(table) and not may_be_empty:
         raise TableError(f"{where} has a header but no rows")
     return plain_cells(table.rename(columns=str.strip))
+
+
+def _too_many_cells(where: str, row: int, cells: int, expected: int) -> TableError:
+    return TableError(
+        f"{where}, row {row}: {cells} cells, but the header has {expected}; put a text that holds the separator in "
+        'double quotes: "bell, small"'
+    )
 
 
 def _check_header(header: str, separator: str, where: str) -> None:

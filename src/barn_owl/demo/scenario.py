@@ -1,4 +1,4 @@
-"""The clips of a summer at Saltmarsh Harbor, and one night's recording with its truth table."""
+"""The clips of a summer at Saltmarsh Harbor, and recordings of two nights with their truth tables."""
 
 import os
 from collections.abc import Callable, Iterator
@@ -32,16 +32,22 @@ class Harbor:
     Attributes
     ----------
     clips : Path
-        Clip table or its path.
+        Folder of the clips.
     recording : Path
         Recording of a night.
     truth : Path
+        Its events.
+    second_recording : Path
+        Recording of another night by the same recorder.
+    second_truth : Path
         Its events.
     """
 
     clips: Path
     recording: Path
     truth: Path
+    second_recording: Path
+    second_truth: Path
 
 
 def write_harbor(
@@ -53,7 +59,7 @@ def write_harbor(
     workers: int = 2,
     progress: Callable[[int, int], None] | None = None,
 ) -> Harbor:
-    """Write the demo data below `folder`: ``clips/LABEL/RECORDER_NUMBER``, ``night.flac``, ``truth.csv``.
+    """Write the demo data below `folder`: ``clips/LABEL/RECORDER_NUMBER``, two nights and their truth tables.
 
     The same seed yields the same samples. Some clips have faults, as real collections do: mislabeled, clipped,
     silent, stereo, at 192 kHz, truncated.
@@ -80,13 +86,17 @@ def write_harbor(
     32000
     """
     folder = Path(folder)
-    places = Harbor(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")
+    places = Harbor(
+        clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv",
+        second_recording=folder / "second-night.flac", second_truth=folder / "second-truth.csv",
+    )  # fmt: skip
     jobs = [
         partial(_write_clip, places.clips, seed, label, n)
         for label in range(len(LABELS))
         for n in range(clips_per_label)
     ]
-    jobs.insert(0, partial(_write_night, places, seed, minutes))
+    nights = [(places.recording, places.truth, 2), (places.second_recording, places.second_truth, 4)]
+    jobs[:0] = [partial(_write_night, path, truth, [seed, n], [seed, n + 1], minutes) for path, truth, n in nights]
     with ProcessPoolExecutor(workers, initializer=begin_process, initargs=(os.getpid(),)) as pool:
         with starting():
             results = pool.map(_call, jobs)
@@ -171,16 +181,19 @@ def _schedule(rng: np.random.Generator, length_s: float) -> Iterator[tuple[float
         at += 0.6 + rng.exponential(EVENT_GAP_S) + (2.0 if rng.random() < 0.8 else 0.0)
 
 
-def _write_night(places: Harbor, seed: int, minutes: float) -> None:
-    """Write the long recording block by block; memory does not grow with it."""
-    rng = np.random.default_rng([seed, 2])
+def _write_night(path: Path, truth_path: Path, sounds: list[int], times: list[int], minutes: float) -> None:
+    """Write a long recording and its truth table block by block; memory does not grow with it.
+
+    sounds, times : seeds of the sounds and water, and of the schedule.
+    """
+    rng = np.random.default_rng(sounds)
     tape, level = Tape(NIGHT_RECORDER, rng), 10 ** (-38 / 20)
     total = round(minutes * 60 * RATE_HZ)
-    waiting = list(_schedule(np.random.default_rng([seed, 3]), minutes * 60))
+    waiting = list(_schedule(np.random.default_rng(times), minutes * 60))
     rows: list[dict[str, object]] = []
     hanging = np.zeros(0)  # tail in the next block
     with (
-        atomic_write(places.recording) as beside,
+        atomic_write(path) as beside,
         soundfile.SoundFile(beside, "w", NIGHT_RECORDER.rate_hz, 1, subtype="PCM_16", format="FLAC") as file,
     ):
         for first in range(0, total, round(BLOCK_S * RATE_HZ)):
@@ -195,8 +208,8 @@ def _write_night(places: Harbor, seed: int, minutes: float) -> None:
             hanging = mixture[samples:]
             file.write(np.clip(block, -1, 1))
     truth = pd.DataFrame(rows)
-    truth.insert(0, "file", str(places.recording))
-    write_clip_table(truth, places.truth, force=True)
+    truth.insert(0, "file", str(path))
+    write_clip_table(truth, truth_path, force=True)
 
 
 def _sound_in(

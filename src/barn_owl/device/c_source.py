@@ -194,7 +194,7 @@ def _sizes(model: Model, laid: _Layout, numbers: int) -> str:
         "SUM_SHIFT": SUM_SHIFT,
         "SMOOTH_STEPS": round(model.decoding.smoothing_s / model.step_s),
         "ALONE": f"{model.decoding.max_overlap:.9g}",
-        "NAMED": _number(model.decoding.min_confidence),
+        "NAMED": _number(model.decoding.min_known_probability),
         "NAMES": int(not model.multilabel),
         "TRACKS": len(model.labels) if model.multilabel else 1,
         "NAMED_STEPS": max(1, round(MAX_SEGMENT_S / model.step_s)),

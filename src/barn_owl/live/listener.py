@@ -47,7 +47,8 @@ class Listener:
     lead_s : float | None
         Sound before and after an event in its excerpt; None for no excerpts.
     began : datetime | None
-        The time that counts as the beginning; None for now.
+        The time that counts as the beginning. None: now, and no event is later than the time at which it arrived,
+        where a source is faster than real time.
 
     Examples
     --------
@@ -75,6 +76,7 @@ class Listener:
         self.model, self.decoding = model, decoding or model.decoding
         self._source, self._every_s, self._lead_s = source, every_s, lead_s
         self.began = began or datetime.now().astimezone()
+        self._own_clock = began is not None
         self.seconds = 0.0
         """Seconds since the start, processed or lost."""
         self.lost_s = 0.0
@@ -208,7 +210,10 @@ class Listener:
 
     def _live_event(self, event: Event, excerpt: np.ndarray | None) -> LiveEvent:
         start_s, end_s = round(self._base_s + event.start_s, 3), round(self._base_s + event.end_s, 3)
-        return LiveEvent(start_s, end_s, event.label, event.score, self.began + timedelta(seconds=start_s), excerpt)
+        begins = self.began + timedelta(seconds=start_s)
+        if not self._own_clock:
+            begins = min(begins, datetime.now().astimezone() - timedelta(seconds=self.seconds - start_s))
+        return LiveEvent(start_s, end_s, event.label, event.score, begins, excerpt)
 
     def _keep(self, samples: np.ndarray) -> None:
         self._kept.append(samples)

@@ -12,7 +12,7 @@ from barn_owl.errors import BarnOwlError, ModelError
 from barn_owl.files import atomic_write
 from barn_owl.model.header import Header, parsed
 
-FORMAT = 11
+FORMAT = 12
 """Version of the header; raised when an older Barn Owl could misread it."""
 OLDEST = 11
 """Oldest format that is read."""

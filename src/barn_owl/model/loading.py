@@ -5,6 +5,7 @@ from typing import Protocol, TypeAlias
 
 import numpy as np
 
+from barn_owl.audio.remote import AUDIO_ENDINGS, UNREADABLE_ENDINGS
 from barn_owl.classifiers.kind import rebuild
 from barn_owl.errors import BarnOwlError, ModelError, PlanError
 from barn_owl.features.custom import custom_feature
@@ -15,6 +16,7 @@ from barn_owl.model.file import read_model_file
 from barn_owl.model.header import Header, check_arrays
 from barn_owl.model.model import Model
 from barn_owl.names import from_text
+from barn_owl.wording import nearest_path
 
 
 def load_model(path: str | Path) -> Model:
@@ -41,7 +43,9 @@ def load_model(path: str | Path) -> Model:
             raise ModelError(f"{path} is not a finished run: it holds no model.safetensors")
         path = path / "model.safetensors"
     if why := not_a_file(path):
-        raise ModelError(f"{path} {why}")
+        raise ModelError(f"{path} {why}{nearest_path(path)}")
+    if path.suffix.lower() in (AUDIO_ENDINGS | UNREADABLE_ENDINGS):
+        raise ModelError(f"{path} is a sound file, not a model")
     header, arrays = read_model_file(path)
     _find_custom_features(header, path)
     try:

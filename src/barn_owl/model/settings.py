@@ -8,6 +8,8 @@ from pydantic import BaseModel, Field, model_validator
 from barn_owl.settings import Settings
 
 USUAL_RELEASE = 0.35
+FORMER_NAME = "min_confidence"
+"""Name of `min_known_probability` in models, plans and stores of earlier versions, which are read."""
 MAX_DURATION_S = 1e7
 """Upper limit of durations, gaps and pauses: a few months."""
 
@@ -39,8 +41,8 @@ class DecodingSettings(Settings):
     """Score that an event must reach at least once."""
     release_threshold: float = Field(default=USUAL_RELEASE, ge=0, lt=1)
     """Score below which an event ends. Default: 0.35, or `threshold` if that is lower."""
-    min_confidence: float = Field(default=0.8, ge=0, le=1)
-    """Minimum probability, over the whole event, that it has a reported label. Rejects unknown sounds."""
+    min_known_probability: float = Field(default=0.8, ge=0, le=1)
+    """Minimum probability that the event has any of the reported labels. Rejects unknown sounds."""
     retrigger_threshold: float = Field(default=0.9, gt=0, le=1)
     """Onset score at which a new event begins while another is still active; 1 turns this off."""
     smoothing_s: float = Field(default=0.0, ge=0, le=60)
@@ -66,6 +68,9 @@ class DecodingSettings(Settings):
     @model_validator(mode="before")
     @classmethod
     def _release_follows_threshold(cls, given: Any) -> Any:
+        if isinstance(given, dict) and FORMER_NAME in given:
+            given = {**given, "min_known_probability": given[FORMER_NAME]}
+            del given[FORMER_NAME]
         lacks_release = isinstance(given, dict) and "release_threshold" not in given
         if lacks_release and isinstance(given.get("threshold"), int | float):
             return {**given, "release_threshold": min(USUAL_RELEASE, given["threshold"])}

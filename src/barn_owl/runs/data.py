@@ -144,11 +144,17 @@ def usable_clips(clips: pd.DataFrame, plan: Plan) -> pd.DataFrame:
         )
     labels = label_names(labeled, plan)
     named = {"background": plan.background, "ignored": plan.ignored, "decoding.labels": plan.decoding.labels}
-    for key, own in named.items():
-        unknown = [label for label in own if label not in labels]
-        if unknown and len(labels) > 1:  # a table with a single label is refused by the split
-            raise PlanError(f"{key}: no clip is labeled {unknown[0]!r}; there are {', '.join(labels)}")
+    if len(labels) > 1:  # a table with a single label is refused by the split
+        for key, own in named.items():
+            check_labels_exist(key, own, labels)
     return labeled
+
+
+def check_labels_exist(key: str, wanted: Iterable[str], labels: list[str]) -> None:
+    """Raise PlanError if no clip has a label that a setting names."""
+    for label in wanted:
+        if label not in labels:
+            raise PlanError(f"{key}: no clip is labeled {label!r}; there are {', '.join(labels)}")
 
 
 def label_names(clips: pd.DataFrame, plan: Plan) -> list[str]:

@@ -1,15 +1,16 @@
-"""Resuming a training from its checkpoint, and reusing the split of another run."""
+"""Resuming a training from its checkpoint, reusing the split of another run, and what a run was trained on."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
+from barn_owl.audio import sound_files_below
 from barn_owl.clips import read_clip_table
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
-from barn_owl.files import is_file, real_path
+from barn_owl.files import is_file, is_folder, real_path
 from barn_owl.learn import Plan, read_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.plan import closed_recordings
@@ -72,8 +73,9 @@ def _differences(before: dict[str, Any], after: dict[str, Any], section: str = "
 def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
     """Return the clips with the split of another run, so that both are evaluated on the same clips.
 
-    Clips without a split in the run keep the split of the table; blank splits are filled when it is split, together
-    with their group.
+    Clips that the run does not have keep the split of the table. Where that is blank, clips of a group of the run
+    join their group and clips of new labels are divided when the table is split; others, such as clips cut from a
+    recording that was tagged since, are for training.
 
     Parameters
     ----------
@@ -100,10 +102,40 @@ def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
         raise ModelError(f"{folder} is no run: it holds no clips.csv")
     before = read_clip_table(folder / "clips.csv", urls=True)
     splits = dict(zip(_known_rows(before, TIMES), before["split"], strict=True))
-    own = clips["split"] if "split" in clips else [""] * len(clips)
+    own = clips["split"] if "split" in clips else pd.Series("", index=clips.index)
+    groups = clips["group"] if "group" in clips else pd.Series("", index=clips.index)
+    known_groups = set(before["group"]) - {""} if "group" in before else set()
+    added = clips["label"].isin(before["label"]) & ~groups.isin(known_groups)
+    own = own.where((own != "") | ~added, "train")
     return clips.assign(
         split=[splits.get(key, given) for key, given in zip(_known_rows(clips, TIMES), own, strict=True)]
     )
+
+
+def learned_from(run: str | Path, files: Iterable[str]) -> list[str]:
+    """Return the files that a run was trained on: as its recordings, or cut into its clips.
+
+    Parameters
+    ----------
+    run : str | Path
+        Folder of a run, or its model file.
+    files : Iterable[str]
+        Recordings.
+
+    Examples
+    --------
+    >>> barn_owl.runs.learned_from("first", ["night.wav"])
+    []
+    """
+    folder = Path(run) if is_folder(run) else Path(run).parent
+    if not is_file(folder / "clips.csv") or not is_file(folder / "plan.toml"):
+        return []
+    clips = read_clip_table(folder / "clips.csv", urls=True)
+    known = {real_path(file) for file in clips.loc[clips["split"] != "test", "file"].unique()}
+    for recording in read_plan(folder / "plan.toml", urls=True).recordings:
+        known |= {real_path(recording)}
+        known |= {real_path(path) for path in sound_files_below(recording)} if is_folder(recording) else set()
+    return [file for file in files if real_path(file) in known]
 
 
 def _known_rows(clips: pd.DataFrame, columns: Sequence[str] = ("start_s", "end_s", "label", "split")) -> list[str]:

@@ -26,6 +26,7 @@ from barn_owl.learn.rehearsal import EXPECTATION
 from barn_owl.model import Model, load_model
 from barn_owl.runs.caveats import rehearsal_caveats
 from barn_owl.runs.history import TrainingHistory, read_training_history
+from barn_owl.wording import nearest_path
 
 EMBEDDINGS = "embeddings.npy"
 BASELINE = "baseline.json"
@@ -327,5 +328,7 @@ def open_run(folder: str | Path, *, urls: bool = False) -> Run:
     if missing and is_file(folder / CHECKPOINT):
         raise ModelError(f"{folder} is an unfinished training; resume the training with the same clips")
     if missing:
-        raise ModelError(f"{folder} is not the folder of a finished run: {', '.join(missing)} is missing")
+        raise ModelError(
+            f"{folder} is not the folder of a finished run: {', '.join(missing)} is missing{nearest_path(folder)}"
+        )
     return Run(folder, urls)

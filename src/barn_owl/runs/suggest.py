@@ -21,7 +21,7 @@ from barn_owl.files import atomic_write
 from barn_owl.learn import Plan
 from barn_owl.learn.plan import MixtureSettings
 from barn_owl.parallel import each
-from barn_owl.runs.data import usable_clips, with_splits
+from barn_owl.runs.data import check_labels_exist, label_names, usable_clips, with_splits
 from barn_owl.runs.recordings import RecordingSurvey, survey_recordings
 
 MAX_ANALYZED = 160
@@ -70,6 +70,18 @@ class Suggestion:
 
     plan: Plan
     reasons: dict[str, str] = field(default_factory=dict)
+
+    def but(self, **changes: Any) -> "Suggestion":
+        """Return the suggestion with settings changed, which lose their reason.
+
+        Parameters
+        ----------
+        changes : Any
+            Settings, as for `Plan.but`.
+        """
+        keys = {f"{key}.{name}" for key, value in changes.items() if isinstance(value, dict) for name in value}
+        reasons = {key: reason for key, reason in self.reasons.items() if key not in keys | set(changes)}
+        return Suggestion(self.plan.but(**changes), reasons)
 
     def text(self) -> str:
         """Return the plan as TOML with every default spelled out, the reasons as comments."""
@@ -133,6 +145,7 @@ def suggest_plan(
     clips: TableOrPath,
     *,
     recordings: Sequence[str | Path] = (),
+    background: Sequence[str] = (),
     workers: int = 2,
     seed: int = 0,
     progress: Callable[[int, int], None] | None = None,
@@ -148,6 +161,8 @@ def suggest_plan(
         Clip table or its path.
     recordings : Sequence[str | Path]
         Target recordings, or their folders; bands that they lack are ignored in clips, too.
+    background : Sequence[str]
+        Labels of background sound. Default: found by their names.
     workers : int
         Number of parallel workers.
     seed : int
@@ -159,8 +174,10 @@ def suggest_plan(
     ------
     TableError
         If no clip can be read.
+    PlanError
+        If no clip has a label of `background`.
     AudioError
-        If none of the recordings can.
+        If none of the recordings can be read.
 
     Examples
     --------
@@ -173,12 +190,14 @@ def suggest_plan(
     labeled = clips[clips["label"] != ""].reset_index(drop=True)
     if not len(labeled):
         raise TableError("the table has no labeled clips to fit a plan to")
+    check_labels_exist("background", background, label_names(labeled, Plan(multilabel=_joins_labels(labeled))))
     labeled = _not_tested(labeled, seed)
     measured, chosen = _listen(labeled, workers, seed, progress)
     in_recordings = survey_recordings(recordings) if recordings is not None and len(recordings) else None
     rate_hz, top_hz, why_rate, why_top = _band(measured, chosen, in_recordings)
     counts = labeled["label"].value_counts()
-    background = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
+    by_name = [str(label) for label in counts.index if _plain(str(label)) in BACKGROUND]
+    background = list(background) or by_name
     ignored = [str(label) for label in counts.index if _plain(str(label)) in UNWANTED_LABELS]
     window_s, why_window = _window(measured)
     whole_s = np.minimum([one.duration_s for one in measured], MixtureSettings().seconds)
@@ -202,7 +221,9 @@ def suggest_plan(
         "decoding.max_gap_s": why_gap,
     }
     reasons["background"] = (
-        "by its name; such labels are never reported as events"
+        "as given; such labels are never reported as events"
+        if background != by_name
+        else "by its name; such labels are never reported as events"
         if background
         else "none found; clips of what recordings sound like while nothing happens make tagging more reliable"
     )
@@ -214,13 +235,18 @@ def suggest_plan(
 def _not_tested(clips: pd.DataFrame, seed: int) -> pd.DataFrame:
     """Return the clips without the test split."""
     if "split" not in clips or (clips["split"] == "").any():
-        labels = {label for text in clips["label"].unique() for label in labels_in(text)}
-        plan = Plan(seed=seed, multilabel=bool(labels - set(clips["label"])))
+        plan = Plan(seed=seed, multilabel=_joins_labels(clips))
         try:
             clips = with_splits(usable_clips(clips, plan), plan, quietly=True)
         except TableError:
             return clips  # it cannot be split; splitting reports that
     return clips[clips["split"] != "test"].reset_index(drop=True)
+
+
+def _joins_labels(clips: pd.DataFrame) -> bool:
+    """Return whether clips have several labels, some of which no clip has alone."""
+    labels = {label for text in clips["label"].unique() for label in labels_in(text)}
+    return bool(labels - set(clips["label"]))
 
 
 def _plain(name: str) -> str:
@@ -319,12 +345,15 @@ def _band(
     informative = sources[(sources["labels"] > 1) & (sources["clips"] >= 4)]
     if len(informative):
         passed_hz = float(informative["band_hz"].min())
-        why_rate = f"every source reaches {passed_hz / 1000:.1f} kHz"
+        narrowest, narrowest_rate_hz = informative["band_hz"].idxmin()
+        who = f"{narrowest!r}" if narrowest else f"the clips at {narrowest_rate_hz} Hz"
+        why_rate = f"every source reaches {passed_hz / 1000:.1f} kHz, {who} no more"
     else:
-        passed_hz = float(table["band_hz"].quantile(0.9))
+        passed_hz, who = float(table["band_hz"].quantile(0.9)), "one in ten clips"
         why_rate = f"one clip in ten reaches {passed_hz / 1000:.1f} kHz (no source has clips of several labels)"
     usual_hz = USUAL_TOP_HZ
     if recordings is not None:
+        who = "the recordings" if recordings.bandwidth_hz < passed_hz else who
         passed_hz, usual_hz = min(passed_hz, recordings.bandwidth_hz), HIGH_TOP_HZ
         why_rate += f", the recordings {recordings.bandwidth_hz / 1000:.1f} kHz"
     is_high = float(np.mean([one.high_share > HIGH_SHARE for one in measured]))
@@ -338,5 +367,5 @@ def _band(
         rate_hz,
         top_hz,
         why_rate,
-        "bandwidth of the narrowest source: above it, a classifier could recognize the recorder",
+        f"{passed_hz / 1000:.1f} kHz is the bandwidth of {who}: above it, a classifier could recognize the recorder",
     )

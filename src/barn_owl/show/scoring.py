@@ -111,7 +111,7 @@ def _excerpt(axes: Axes, row: Any) -> None:
     draw_frames(axes, frames, (start, start + length), np.quantile(frames, [0.05, 0.999]), small=True)
     for time in (row.start_s, row.end_s):
         axes.axvline(time, color="white", linewidth=1)
-    axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {length:.1f} s", fontsize=8)
+    axes.set_xlabel(f"{row.label} at {row.start_s:.2f} s, {row.end_s - row.start_s:.2f} s long", fontsize=8)
 
 
 def _nearby(curve: pd.DataFrame) -> list[pd.DataFrame]:
@@ -130,7 +130,7 @@ def _nearby(curve: pd.DataFrame) -> list[pd.DataFrame]:
 
 
 def adjusting_figure(adjusted: Adjusted, *, ax: Axes | None = None) -> Figure:
-    """Draw the detection error trade-off as the threshold moves, with the chosen threshold.
+    """Draw the detection error trade-off as the threshold moves, with the chosen settings and those of before.
 
     Parameters
     ----------
@@ -174,8 +174,18 @@ def adjusting_figure(adjusted: Adjusted, *, ax: Axes | None = None) -> Figure:
     )
     honest = adjusted.cross_validated
     axes.plot(
-        honest["false_alarms_per_hour"], honest["recall"], "x", color=INK, markersize=9, label="cross-validated"
+        honest["false_alarms_per_hour"],
+        honest["recall"],
+        "x",
+        color=INK,
+        markersize=9,
+        label="cross-validated, part by part",
     )
+    own = adjusted.before
+    axes.plot(
+        own["false_alarms_per_hour"], own["recall"], "o", color=INK, markersize=9, markerfacecolor="none",
+        label="settings of the model, same parts",
+    )  # fmt: skip
     axes.set(xlabel="false alarms per hour", ylabel="recall", ylim=(0, 1.03))
     axes.set_xlim(left=-0.02 * axes.get_xlim()[1])  # a mark at none must be seen whole
     draw_grid(axes)

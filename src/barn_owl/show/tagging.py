@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 MAX_DURATION_S, REHEARSAL_S = 3600.0, 90.0
 MARKERS = {
     "too short": "v", "too long": "^", "within the refractory time": "x", "overlaps a higher score": "+",
-    "below min_confidence": "s", "below the threshold of its label": "d",
+    "below min_known_probability": "s", "below the threshold of its label": "d",
 }  # fmt: skip
 """Why a label with a high enough score was rejected, and how that is marked."""
 MAX_NAMES = 12

@@ -5,6 +5,7 @@ import math
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
@@ -19,6 +20,7 @@ from barn_owl.evaluate import EventScores
 from barn_owl.evaluate.events import ROUNDING_S, events_of, score_stretches
 from barn_owl.model import DecodingSettings, Model
 from barn_owl.model.loading import ModelLike, as_model
+from barn_owl.parallel import each
 from barn_owl.tag.event_classifier import Event
 from barn_owl.tag.score_trace import ScoreTrace, compute_trace, decide, tag_trace
 
@@ -26,7 +28,7 @@ Goal = Literal["f1", "recall"]
 GRID: dict[str, tuple[Any, ...]] = {
     "threshold": (0.05, 0.1, 0.2, 0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 0.95, 0.98),
     "release_threshold": (0.03, 0.05, 0.1, 0.2, 0.3, 0.5),
-    "min_confidence": (0.0, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9),
+    "min_known_probability": (0.0, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9),
     "smoothing_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
     "max_gap_s": (0.0, 0.1, 0.2, 0.4, 0.8, 1.2),
     "min_duration_s": (0.0, 0.05, 0.1, 0.2, 0.4, 0.8),
@@ -107,6 +109,7 @@ def adjust(
     goal: Goal = "f1",
     false_alarms_per_hour: float = 10.0,
     collar_s: float = 0.2,
+    workers: int = 2,
     progress: Callable[[float, float], None] | None = None,
 ) -> Adjusted:
     """Find the decoding settings that score best on annotated recordings, cross-validated.
@@ -127,8 +130,10 @@ def adjust(
         Largest number of false alarms per hour, for the goal ``recall``.
     collar_s : float
         Largest onset error of a hit, in seconds.
+    workers : int
+        Number of parallel workers.
     progress : Callable[[float, float], None] | None
-        Called with the seconds of sound that are scored and in all.
+        Called with the number of recordings that are scored, and of all.
 
     Raises
     ------
@@ -158,8 +163,8 @@ def adjust(
     if not wanted["label"].isin(model.event_labels).any():
         raise TableError(f"the truth table has no event of {', '.join(model.event_labels)}")
     traces = []
-    for number, file in enumerate(files):
-        traces.append(compute_trace(model, file))
+    for number, trace in enumerate(each(partial(compute_trace, model), files, workers, processes=workers > 1)):
+        traces.append(trace)
         if progress:
             progress(number + 1, len(files))
     check_within(wanted, {trace.file: trace.duration_s for trace in traces}, where="truth table")
@@ -378,7 +383,11 @@ class _Task:
                 for value in values:
                     if key == "min_duration_s" and value > self._shortest_s:
                         continue  # it would drop true events
-                    if key == "min_confidence" and self.goal == "f1" and value > self.model.decoding.min_confidence:
+                    if (
+                        key == "min_known_probability"
+                        and self.goal == "f1"
+                        and value > self.model.decoding.min_known_probability
+                    ):
                         continue  # sounds unlike the truth table are classified with less confidence
                     tried = self._with(settings, **{key: value})
                     if tried is not None and (reached := self.worth(tried, parts)) > highest + NEGLIGIBLE_F1:

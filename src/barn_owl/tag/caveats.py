@@ -20,6 +20,8 @@ LOW_RATE_HZ, SILENT_DB, BEYOND_DB = 4000, -90.0, 12.0
 """A recorder that is on, with its gain right down, is noisier than that; a quiet place is no silence."""
 OPPOSITE, DEAD = 0.01, 1e-4
 """Share of the mean power that is left where channels cancel, and under which a channel is dead."""
+MIN_BAND_S = 0.1
+"""Length from which the bandwidth of a recording is known."""
 LONG_S, MAX_EVENTS_PER_MINUTE = 120.0, 60.0
 """Two minutes without an event, or more than an event per second, are suspicious."""
 POOR_F1 = 0.3
@@ -66,7 +68,7 @@ def recording_caveats_of(
             "does not matter for tagging, but the sound may be distorted"
         )
     found += channels.caveats(name, model.clips.channel)
-    if levels and max(levels) > -119 and max(bands) < NARROWER * wanted:
+    if levels and max(levels) > -119 and info.duration_s >= MIN_BAND_S and max(bands) < NARROWER * wanted:
         found.append(
             f"{name} contains nothing above {max(bands) / 1000:.1f} kHz, but the model uses up to "
             f"{wanted / 1000:.1f} kHz: expect misses and confusions. Better: train on its clips and these recordings"
@@ -122,10 +124,25 @@ class _Channels:
         return []
 
 
+def _labels_by_two_names(scores: EventScores) -> list[str]:
+    """Warn about labels of the truth that no event has, while events have labels that the truth lacks."""
+    true, found = set(scores.truth["label"]), set(scores.events["label"])
+    if not (true - found and found - true):
+        return []
+    missing, spare = (", ".join(map(repr, sorted(labels))) for labels in (true - found, found - true))
+    return [
+        f"the truth table has {missing}, which no event has, and the events have {spare}, which the truth table "
+        "lacks: if they are the same sound, rename the label; a label that the model lacks cannot be found"
+    ]
+
+
 def event_score_caveats(scores: EventScores) -> list[str]:
     """Return reasons for poor event scores, with remedies."""
+    named_twice = _labels_by_two_names(scores)
     if not len(scores.truth) or scores.f1 >= POOR_F1:
-        return []
+        return named_twice
+    if named_twice:
+        return named_twice
     if not len(scores.events):
         return [
             "no event: no score reaches the threshold. Lower the threshold, or train on clips that sound like the "

@@ -139,8 +139,8 @@ class EventClassifier:
         reason = ""
         if self._is_silent[number]:
             reason = "background or ignored"
-        elif scores[~self._is_silent].sum() < self._settings.min_confidence:
-            reason = "below min_confidence"
+        elif scores[~self._is_silent].sum() < self._settings.min_known_probability:
+            reason = "below min_known_probability"
         elif candidate.score < self._label_settings[number].threshold:
             reason = "below the threshold of its label"
         if reason:
