@@ -7,7 +7,6 @@ import logging
 import os
 import shutil
 import signal
-from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -19,8 +18,7 @@ from barn_owl.classifiers.kind import names
 from barn_owl.cli.main import run as barn_owl
 from barn_owl.clips import gather_folder
 from barn_owl.demo import Harbor
-from barn_owl.learn import Plan
-from barn_owl.runs import Run, open_run, train_classifiers
+from barn_owl.runs import Run, open_run, suggest_plan, train_classifiers
 from helpers import TINY, able_plan, few_made_up, leave_figures_blank, shared, write_folder
 
 __all__ = ["shared"]
@@ -142,9 +140,10 @@ def demo(shared) -> Path:
             leave_figures_blank(patch)
             # A small network, a few mixtures and epochs are enough to see that all is there.
             patch.setattr("barn_owl.cli.demo.SCENES", 32)
-            small = partial(Plan, training={"epochs": 3, "refit": 1}, cnn=TINY, rehearsal={"minutes": 1})
-            patch.setattr("barn_owl.Plan", small)
-            assert barn_owl(["demo", str(folder), "--minutes", "1", "--clips", "12", "--workers", "1"]) == 0
+            small = {"training": {"epochs": 3, "refit": 1}, "cnn": TINY, "rehearsal": {"minutes": 1}}
+            patch.setattr("barn_owl.suggest_plan", lambda clips, **said: suggest_plan(clips, **said).but(**small))
+            small_demo = ["--minutes", "1", "--clips", "12", "--workers", "1", "--second-night"]
+            assert barn_owl(["demo", str(folder), *small_demo]) == 0
         (folder / "said.txt").write_text(said.getvalue())
 
     return shared("demo", fill)
@@ -153,11 +152,15 @@ def demo(shared) -> Path:
 @pytest.fixture(scope="session")
 def quay(demo, shared) -> Harbor:
     """The small harbor of the demo, as it is before anything is trained on it."""
-    own = shutil.ignore_patterns("run", "*.csv", "*.png", "said.txt")
+    own = shutil.ignore_patterns("run", "second", "*.csv", "*.png", "said.txt")
 
     def fill(folder: Path) -> None:
         shutil.copytree(demo, folder, ignore=own)
-        shutil.copy(demo / "truth.csv", folder)
+        for name in ("truth.csv", "second-truth.csv"):
+            shutil.copy(demo / name, folder)
 
     folder = shared("quay", fill)
-    return Harbor(clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv")
+    return Harbor(
+        clips=folder / "clips", recording=folder / "night.flac", truth=folder / "truth.csv",
+        second_recording=folder / "second-night.flac", second_truth=folder / "second-truth.csv",
+    )  # fmt: skip

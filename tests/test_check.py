@@ -1,6 +1,7 @@
 """Checks of a heap in which everything is wrong that can be, and splits of it."""
 
 import itertools
+import types
 
 import numpy as np
 import pandas as pd
@@ -21,9 +22,10 @@ from barn_owl.clips import (
     splits_of_fold,
     write_clip_table,
 )
+from barn_owl.clips.doubtful import PENALTY, WIDTH, _leave_one_out, doubtful_labels
 from barn_owl.clips.duplicates import file_copies, linked, near_duplicates, same_content
 from barn_owl.clips.inspection import inspect_clips
-from barn_owl.clips.split import _together
+from barn_owl.clips.split import indivisible_units
 from barn_owl.errors import TableError
 from barn_owl.runs import Work
 from barn_owl.runs.data import read_clips
@@ -287,11 +289,11 @@ def test_a_stable_split_reaches_its_shares_on_average():
 
 
 @given(st.lists(st.tuples(st.sampled_from(["", None, "x", "y"]), st.sampled_from("pqr")), min_size=12, max_size=40))
-def test_of_merged_tables_only_copies_and_groups_stay_together(rows):
+def test_of_merged_tables_only_copies_and_groups_stayindivisible_units(rows):
     copies_, groups_ = zip(*rows, strict=True)
     table = pd.DataFrame({"file": [f"{n}.wav" for n in range(len(rows))], "label": "a", "copy_of": copies_})
     table = check_clip_table(table.assign(group=[f"{group}{n // 2}" for n, group in enumerate(groups_)]))
-    keys = _together(table, Shares())
+    keys = indivisible_units(table, Shares())
     named = table[table["copy_of"].fillna("") != ""]
     for _, own in keys[named.index].groupby(named["copy_of"]):
         assert set(own) == {own.iloc[0]}
@@ -333,3 +335,41 @@ def test_a_split_by_time_has_the_past_on_one_side_and_no_overlap(count, overlap)
     ends = {split: own["start_s"].agg(["min", "max"]) for split, own in done.groupby("split")}
     order = [split for split in ("train", "validation", "test") if split in ends]
     assert all(ends[a]["max"] < ends[b]["min"] for a, b in itertools.pairwise(order))
+
+
+def test_what_concerns_most_clips_is_reported_once(tmp_path):
+    folder = write_folder(tmp_path / "x", seed=6, clips=9, kinds=("hum", "hiss"))
+    for path in folder.rglob("*.wav"):
+        samples, rate_hz = read_audio(path)
+        write_audio(path, np.clip(20 * samples / np.abs(samples).max(), -1, 1), rate_hz, force=True)
+    rows = [(str(p), p.parent.name) for p in sorted(folder.rglob("*.wav"))]
+    check = check_clips(pd.DataFrame(rows, columns=["file", "label"]))
+    clipped = check.findings[check.findings["finding"] == "clipped"]
+    assert len(clipped) == 1
+    assert clipped["detail"].iloc[0].startswith(f"{len(rows)} of {len(rows)} clips, such as {rows[0][0]}: ")
+
+
+def test_leave_one_out_support_is_what_a_regression_without_the_clip_predicts(seed):
+    rng = np.random.default_rng(seed)
+    x, targets = rng.standard_normal((30, 5)), np.eye(3)[rng.integers(0, 3, 30)]
+    support = _leave_one_out(x, targets)
+    squared = ((x[:, None] - x) ** 2).sum(axis=2)
+    kernel = np.exp(-squared / (WIDTH * np.median(squared[squared > 0])))
+    for left_out in (0, 7, 29):
+        rest = np.arange(30) != left_out
+        weights = np.linalg.solve(kernel[np.ix_(rest, rest)] + PENALTY * np.eye(29), targets[rest])
+        np.testing.assert_allclose(support[left_out], kernel[left_out, rest] @ weights, rtol=1e-6, atol=1e-9)
+
+
+def test_many_clips_are_compared_in_parts_and_wrong_labels_are_found(seed, monkeypatch):
+    monkeypatch.setattr("barn_owl.clips.doubtful.MOST_AT_ONCE", 50)
+    rng = np.random.default_rng(seed)
+    labels = np.repeat(["low", "high"], 60).astype(object)
+    centers = np.where(labels == "low", -1.0, 1.0)
+    sounds = centers[:, None] * np.linspace(0.5, 1, 60) + 0.5 * rng.standard_normal((120, 60))
+    labels[[3, 70]] = "high", "low"
+    facts = types.SimpleNamespace(silent_share=0.0)
+    measures = [types.SimpleNamespace(sound=row, facts=facts) for row in sounds]
+    found = doubtful_labels(pd.DataFrame({"label": labels}), measures)
+    assert {one.row for one in found} == {3, 70}
+    assert all(one.support > one.own_support for one in found)

@@ -10,6 +10,7 @@ from barn_owl.demo import write_harbor
 from barn_owl.demo.recorders import RECORDERS, Tape
 from barn_owl.demo.scenario import _write_clip
 from barn_owl.demo.sounds import EVENTS, RATE_HZ, UNKNOWN, water
+from barn_owl.runs import open_run
 
 
 def test_the_harbour_is_varied_and_odd_as_promised(quay):
@@ -42,6 +43,27 @@ def test_the_truth_says_when_it_sounds(quay):
     assert ((truth["label"] == "") == (truth["unknown"] != "")).all()
     assert set(truth["unknown"]) <= {*UNKNOWN, ""}
     assert (truth["end_s"] <= 61).all()
+
+
+def test_the_second_night_has_other_sounds_of_the_same_kinds(quay):
+    first, second = read_clip_table(quay.truth), read_clip_table(quay.second_truth)
+    assert audio_info(quay.second_recording).samples == audio_info(quay.recording).samples
+    assert not set(first["start_s"]) & set(second["start_s"])
+    assert set(second["label"]) <= {*EVENTS, ""}
+
+
+def test_the_second_training_has_the_events_and_false_alarms_of_the_first_night(demo):
+    said = (demo / "said.txt").read_text()
+    assert "Checked the clips:" in said
+    assert "the second night" in said
+    trained = open_run(demo / "second").predictions
+    night = trained[trained["file"].str.endswith("night.flac")]
+    assert set(night["split"]) == {"train"}
+    assert len(night[night["label"] != "water"]) > 3
+    before = open_run(demo / "run").predictions
+    both = before.merge(trained, on=["file", "label"], suffixes=("", "_then"))
+    assert len(both) == len(before)
+    assert (both["split"] == both["split_then"]).all()
 
 
 def test_the_same_seed_gives_the_same_bytes(tmp_path):

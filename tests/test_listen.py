@@ -80,6 +80,13 @@ def test_what_is_heard_is_what_tagging_finds(run, rng, tmp_path):
     assert rows(heard) == sorted(map(tuple, tagged[COLUMNS].itertuples(index=False)))
 
 
+def test_no_event_of_a_source_that_is_faster_than_real_time_is_in_the_future(run, rng):
+    begins = [(event.begins, datetime.now().astimezone()) for event in
+              owl.Listener(run.model, played(night(rng))).events()]  # fmt: skip
+    assert len(begins) > 3
+    assert all(begin <= now for begin, now in begins)
+
+
 def test_events_come_soon_after_their_end(run, rng):
     # Where only the higher-scoring of two may stay, an event waits for another that is not over.
     decoding = run.model.decoding.but(max_overlap=1.0)

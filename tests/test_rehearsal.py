@@ -157,7 +157,7 @@ def test_scores_near_nothing_are_doubted():
     none = truth.head(0).assign(score=0.0)
     assert "no score reaches the threshold" in event_score_caveats(score_events(none, truth, seconds={"x": 20}))[0]
     other = truth.assign(label="b", score=0.9)
-    assert "the right label" in event_score_caveats(score_events(other, truth, seconds={"x": 20}))[0]
+    assert "the right label" in event_score_caveats(score_events(other, truth, seconds={"x": 20}))[-1]
     late = truth.assign(start_s=truth["start_s"] + 0.4, score=0.9)
     assert "decoding settings cannot help" in event_score_caveats(score_events(late, truth, seconds={"x": 20}))[0]
     assert event_score_caveats(score_events(truth.assign(score=0.9), truth, seconds={"x": 20})) == []

@@ -68,9 +68,10 @@ def command(
     voice.say(f"Checked the clips: {check.summary}; {len(check.repaired)} of {len(gathered.clips)} stay.")
     clips = check.repaired
     common.write_clips(clips, folder / "clean.csv", force=True)
+    with voice.progress("analyzing clips") as progress:
+        plan = owl.suggest_plan(clips, background=["water"], workers=workers, seed=seed, progress=progress).plan
     # A small harbor, to try things on, needs no more mixtures than clips.
-    mixtures = {"count": max(16, min(SCENES, len(clips) // 2))}
-    plan = owl.Plan(seed=seed, background=["water"], mixtures=mixtures)
+    plan = plan.but(seed=seed, mixtures={"count": max(16, min(SCENES, len(clips) // 2))})
     work = owl.Work(workers=workers, force=force)
     voice.say(f"\nTraining a {plan.classifier} on {len(clips)} clips; training and test recorders are disjoint")
     run = train_aloud(voice, clips, folder / "run", plan, work)

@@ -12,7 +12,7 @@ from barn_owl.cli import common
 from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import PlanError
 
-SHOWN_CONFUSIONS = 3
+SHOWN_CONFUSIONS, SHOWN_GROUPS = 3, 10
 
 
 @click.command("evaluate")
@@ -63,6 +63,12 @@ def command(
     voice.skipped(evaluation.skipped.values())
     folder = run / "evaluations" / name if clips or split != "test" else run
     show_scores(voice, evaluation)
+    if clips is None and "group" not in columns and len(opened.group_spread.by_group) > 1:
+        voice.table(
+            opened.group_spread.by_group.reset_index().head(SHOWN_GROUPS), title="held-out groups, the worst first"
+        )
+        if opened.group_spread.advice:
+            voice.warn(opened.group_spread.advice)
     by = {column: evaluation.by(column) for column in columns}
     for column, table in by.items():
         voice.table(table.reset_index(), title=f"by {column}")

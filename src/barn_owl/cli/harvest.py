@@ -16,7 +16,7 @@ from barn_owl.errors import TableError
 @common.out_file_option
 @click.option("--per-recording", "most", type=click.IntRange(min=1), default=5, help="Maximum parts per recording.")
 @click.option("--min-score", "least", type=click.FloatRange(0, 1), default=0.8, help="Score that a part must have.")
-@click.option("--background", metavar="LABEL", help="Also take parts similar to no label, with this label.")
+@click.option("--background", metavar="LABEL", help="Also take stretches in which nothing stands out, as this label.")
 @click.option("--excerpts", type=common.PATH, help="Folder to write the parts to as sound files.")
 @click.option("--cache", type=common.PATH, help="Folder to cache features in.")
 @click.option("--page", type=common.PATH, help="Page to write, for listening and corrections.")

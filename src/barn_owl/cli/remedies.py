@@ -5,7 +5,6 @@ REMEDIES = {
     "or write into it": "--force",
     "URLs are opened only on request": "--table-urls",
     "no column 'file'": "gather --column file=NAME",
-    "is a folder, not a table": "barn-owl gather makes a table of a folder",
     "is a sound file, not a model": "the model, or the folder of its run, comes first: barn-owl tag RUN RECORDINGS",
     "not raw samples without a header; decode it first": "or play it with --microphone simulated:FILE",
     'or set split.together = "file"': "--set split.together=file",

@@ -23,6 +23,10 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+FORGOTTEN = 0.05
+"""Fall of the share of held-out exemplars classified correctly that is worth a warning."""
+
+
 @click.command("train")
 @click.argument("clips")
 @click.option("--run", "folder", type=common.PATH, required=True, help="Folder to write the run to.")
@@ -196,8 +200,15 @@ def _train_one(request: TrainRequest, table: pd.DataFrame, plan: owl.Plan | None
 def _show_exemplars(voice: common.Terminal, plan: owl.Plan, run: owl.Run) -> None:
     before = owl.load_model(plan.start.model)
     if before.exemplars:
-        voice.table(owl.runs.exemplar_table(before, run.model, run.predictions), title="new clips and exemplars")
-        voice.say("before, now: share of exemplars classified correctly.")
+        table = owl.runs.exemplar_table(before, run.model, run.predictions)
+        voice.table(table, title="new clips and exemplars")
+        voice.say("before, now: share of the held-out exemplars classified correctly; no training used them.")
+        both = table[["before", "now"]].dropna().mean()
+        if both["before"] - both["now"] > FORGOTTEN:
+            voice.warn(
+                f"Earlier labels are recognized worse: {both['now']:.2f} instead of {both['before']:.2f} of their "
+                "held-out exemplars. Training on the earlier clips and the new ones together keeps them."
+            )
     gone = sorted(set(before.labels) - set(run.model.labels))
     if gone:
         voice.warn(f"dropping {', '.join(gone)}: {plan.start.model} has no exemplars of it, and there are no clips")
@@ -294,6 +305,15 @@ def show_expectation(voice: common.Terminal, run: owl.Run) -> None:
         f"events){'' if off is None else f', onset error {1000 * off:.0f} ms'}. "
         f"Listen to {run.folder / 'rehearsal.flac'}"
     )
+    spread = run.group_spread
+    if spread.low == spread.low:
+        low, high = spread.range_of(usual["event_f1"])
+        voice.say(
+            f"With sounds of a new group (maker, speaker, room): event F1 between {low:.2f} and {high:.2f} for 8 of "
+            f"10 groups, judged by {len(spread.by_group)} held-out groups."
+        )
+    if spread.advice:
+        voice.warn(spread.advice)
     for caveat in run.recording_caveats:
         voice.warn(caveat)
 

@@ -56,7 +56,7 @@ def split_clips(
     shares = shares or Shares()
     clips = clips.copy()
     _check_labels(clips, min_labels)
-    keys = _together(clips, shares)
+    keys = indivisible_units(clips, shares)
     label_numbers, labels = pd.factorize(clips["label"])
     group_numbers, groups = pd.factorize(keys)
     counts = np.zeros((len(groups), len(labels)))
@@ -95,7 +95,7 @@ def _check_labels(clips: pd.DataFrame, min_labels: int) -> None:
         )
 
 
-def _together(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
+def indivisible_units(clips: pd.DataFrame, shares: Shares) -> "pd.Series[str]":
     """Return for each row the name of its indivisible unit."""
     keys = clips["file"]
     if shares.together == "group" and "group" in clips and (clips["group"] != "").any():
@@ -143,7 +143,7 @@ def fold_clips(clips: TableOrPath, folds: int = 5, *, seed: int = 0, shares: Sha
     [1, 2, 3]
     """
     clips = as_clip_table(clips, "clips")
-    keys = _together(clips, shares or Shares())
+    keys = indivisible_units(clips, shares or Shares())
     label_numbers, labels = pd.factorize(clips["label"])
     group_numbers, groups = pd.factorize(keys)
     if len(groups) < folds:

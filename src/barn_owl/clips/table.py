@@ -299,7 +299,7 @@ def read_any_table(
         return _parse_csv(source.read(), "standard input", may_be_empty=may_be_empty)
     path = Path(source)
     if why := not_a_file(path):
-        raise TableError(f"{path} {why.replace('not a file', 'not a table')}{nearest_path(path)}")
+        raise TableError(f"{path} {why.replace('not a file', 'not a table of clips')}{nearest_path(path)}")
     if path.suffix.lower() == ".parquet":
         return _read_parquet(path)
     if path.suffix.lower() in AUDIO_ENDINGS:

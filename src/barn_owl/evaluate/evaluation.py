@@ -247,13 +247,16 @@ class Evaluation:
         reached = float(self.scores.overall.loc["balanced_accuracy", "value"])
         chance = 0.5 if self.multilabel else 1 / max(int(answers.truth.any(axis=0).sum()), 1)
         low = float(self.scores.overall.loc["balanced_accuracy", "low"])
-        if reached <= chance:
+        has_one_label = not self.multilabel and chance == 1
+        if has_one_label:
+            found.append("Only one label has clips here: scores say nothing about other labels taken for it.")
+        elif reached <= chance:
             found.append(f"No better than chance: balanced accuracy {reached:.2f}, chance {chance:.2f}.")
         elif low <= chance:
             found.append(
                 f"Possibly no better than chance ({chance:.2f}): the confidence interval begins at {low:.2f}."
             )
-        if self.clip_statistics is not None and reached <= self.clip_statistics:
+        if not has_one_label and self.clip_statistics is not None and reached <= self.clip_statistics:
             found.append(
                 f"A logistic regression on clip statistics is as good: balanced accuracy {self.clip_statistics:.2f}, "
                 f"this classifier {reached:.2f}."

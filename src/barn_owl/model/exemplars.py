@@ -10,10 +10,14 @@ STEP_DB = 0.75
 
 @dataclass(frozen=True, eq=False)
 class Exemplar:
-    """A sound of a label: log-mel in dB, ``(frames, bands)``. Of several labels at once: ``bell|gull``."""
+    """A sound of a label: log-mel in dB, ``(frames, bands)``. Of several labels at once: ``bell|gull``.
+
+    held_out : it is from the test split, and no training uses it: it shows whether a label is forgotten.
+    """
 
     label: str
     frames: np.ndarray
+    held_out: bool = False
 
 
 def packed(frames: np.ndarray, floor_db: float) -> np.ndarray:

@@ -66,6 +66,7 @@ class Header(Settings):
     classifier: Any
     provenance: dict[str, Any]
     exemplars: list[str] = Field(default=[], max_length=100_000)
+    held_out_exemplars: list[int] = Field(default=[], max_length=100_000)
 
     @field_validator("classifier", mode="before")
     @classmethod

@@ -115,7 +115,11 @@ def _made(header: Header, arrays: dict[str, np.ndarray]) -> Model:
         extra_columns=ExtraColumns(columns=columns),
         provenance=header.provenance,
         exemplars=[
-            Exemplar(str(label), unpacked(arrays[f"exemplars.{number}"], front_end.floor_db, front_end.width))
+            Exemplar(
+                str(label),
+                unpacked(arrays[f"exemplars.{number}"], front_end.floor_db, front_end.width),
+                held_out=number in header.held_out_exemplars,
+            )
             for number, label in enumerate(header.exemplars)
         ],
     )

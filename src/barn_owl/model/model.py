@@ -292,6 +292,7 @@ class Model:
             "classifier": {"name": self.classifier.name, **self.classifier.config()},
             "provenance": self.provenance,
             "exemplars": [one.label for one in self.exemplars],
+            "held_out_exemplars": [number for number, one in enumerate(self.exemplars) if one.held_out],
         }
         arrays = {f"weights.{name}": array for name, array in self.classifier.state().items()}
         arrays |= {"mean": self.mean, "deviation": self.deviation}

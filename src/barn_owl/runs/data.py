@@ -12,6 +12,8 @@ from barn_owl.audio import excerpts
 from barn_owl.clips import ClipFrames, check_clip_table, join_multilabel, labels_in, load_frames, split_clips
 from barn_owl.clips.check import are_whole_recordings
 from barn_owl.clips.duplicates import file_copies
+from barn_owl.clips.split import indivisible_units
+from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import PlanError, TableError
 from barn_owl.files import temporary_folder
 from barn_owl.learn import Examples, Plan
@@ -59,21 +61,22 @@ class RunData:
         """
         targets = self.targets(multilabel=plan.multilabel)
         extras = extra_columns.rows(self.table)
-        remembered = self._targets([one.label for one in self.exemplars], multilabel=plan.multilabel)
-        mean_extras = np.zeros((len(self.exemplars), extras.shape[1]), dtype=extras.dtype)
+        exemplars = [one for one in self.exemplars if not one.held_out]
+        remembered = self._targets([one.label for one in exemplars], multilabel=plan.multilabel)
+        mean_extras = np.zeros((len(exemplars), extras.shape[1]), dtype=extras.dtype)
         splits = []
         for split in ("train", "validation"):
             rows = np.flatnonzero(self.table["split"] == split)
-            if not len(rows) and (needs_validation or split == "train"):
-                raise TableError(f"no usable clip is on the {split} split of the split")
             own = self.table.iloc[rows]
             sources = excerpts(own["file"], own["start_s"], own["end_s"])
             # A quarter of the exemplars is used for validation, to notice forgetting.
-            watched = np.arange(len(self.exemplars)) % 4 == 3
+            watched = np.arange(len(exemplars)) % 4 == 3
             more = np.flatnonzero(
                 watched if split == "validation" else ~watched if needs_validation else watched | True
             )
-            kept = [self.exemplars[number].frames for number in more]
+            if not len(rows) + len(more) and (needs_validation or split == "train"):
+                raise TableError(f"no usable clip is on the {split} split")
+            kept = [exemplars[number].frames for number in more]
             splits.append(
                 Examples(
                     clips=ClipFrames([*self.frames.take(rows).parts, *kept]),
@@ -177,6 +180,10 @@ def with_splits(clips: pd.DataFrame, plan: Plan, *, quietly: bool = False) -> pd
     # Beside the labels of exemplars, a single new label suffices.
     fewest = 1 if earlier_exemplars(plan) else 2
     known = known.assign(label=_for_sharing(clips, plan))
+    units = indivisible_units(known, plan.split)
+    if fewest == 1 and units.nunique() < len(SPLITS) and not ("split" in known and (known["split"] != "").any()):
+        # Exemplars are on the validation split, so new clips of two groups suffice for training and test.
+        return clips.assign(split=units.map(dict(zip(units.value_counts().index, ("train", "test"), strict=False))))
     sided = split_clips(known, plan.split, seed=plan.seed, min_labels=fewest, quietly=quietly)
     return clips.assign(split=sided["split"])
 

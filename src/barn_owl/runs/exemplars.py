@@ -17,22 +17,26 @@ MAX_DURATION_S = 2.0
 
 
 def exemplars_to_keep(plan: Plan, data: RunData) -> list[Exemplar]:
-    """Draw a few training clips of each label, from as many groups as possible; earlier exemplars stay.
+    """Draw a few training clips of each label, and half as many test clips, from as many groups as possible; earlier
+    exemplars stay.
 
     Empty for features that are not log-mel, since only log-mel can be mixed.
     """
     if not plan.training.exemplars or not plan.front_end.is_log_mel:
         return []
     rng, kept = np.random.default_rng(plan.seed), list(data.exemplars)
-    own = data.table[data.table["split"] == "train"]
-    groups = own["group"] if "group" in own else own["file"]
-    for label in data.labels:
-        there = sum(label in labels_in(one.label) for one in kept)
-        rows = own.index[[label in labels_in(text) if plan.multilabel else label == text for text in own["label"]]]
-        order = pd.Series(rng.permutation(len(rows)), index=rows)
-        turn = order.groupby(groups[rows]).rank(method="first")
-        chosen = turn.add(order / (len(order) + 1)).sort_values().index[: max(plan.training.exemplars - there, 0)]
-        kept += [Exemplar(str(own["label"][row]), _loudest(data.frames[int(row)], plan)) for row in chosen]
+    for split, wanted in (("train", plan.training.exemplars), ("test", -(-plan.training.exemplars // 2))):
+        own, held_out = data.table[data.table["split"] == split], split == "test"
+        groups = own["group"] if "group" in own else own["file"]
+        for label in data.labels:
+            there = sum(label in labels_in(one.label) for one in kept if one.held_out == held_out)
+            rows = own.index[[label in labels_in(t) if plan.multilabel else label == t for t in own["label"]]]
+            order = pd.Series(rng.permutation(len(rows)), index=rows)
+            turn = order.groupby(groups[rows]).rank(method="first")
+            chosen = turn.add(order / (len(order) + 1)).sort_values().index[: max(wanted - there, 0)]
+            kept += [
+                Exemplar(str(own["label"][row]), _loudest(data.frames[int(row)], plan), held_out) for row in chosen
+            ]
     return kept
 
 
@@ -43,7 +47,10 @@ def _loudest(frames: np.ndarray, plan: Plan) -> np.ndarray:
 
 
 def exemplar_table(before: Model, after: Model, clips: TableOrPath) -> pd.DataFrame:
-    """Table of new clips and exemplars by label, and the share of exemplars classified correctly before and now.
+    """Table of new clips and exemplars by label, and the share of held-out exemplars classified correctly before and
+    now.
+
+    Held-out exemplars are test clips of the model before: neither training used them.
 
     Parameters
     ----------
@@ -62,10 +69,13 @@ def exemplar_table(before: Model, after: Model, clips: TableOrPath) -> pd.DataFr
     clips = as_clip_table(clips, "clips")
     rows = []
     for label in after.labels:
-        own = [one for one in before.exemplars if label in labels_in(one.label)]
+        of_label = [one for one in before.exemplars if label in labels_in(one.label)]
+        own = [one for one in of_label if one.held_out]
         new = int(sum(label in labels_in(text) for text in clips.loc[clips["split"] == "train", "label"]))
         recalls = {name: _recall_by_label(model, own, label) for name, model in (("before", before), ("now", after))}
-        rows.append({"label": label, "new clips": new, "exemplars": len(own), **recalls})
+        rows.append(
+            {"label": label, "new clips": new, "exemplars": len(of_label) - len(own), "held out": len(own), **recalls}
+        )
     return pd.DataFrame(rows)
 
 

@@ -25,6 +25,7 @@ from barn_owl.learn.plan import closed_recordings
 from barn_owl.learn.rehearsal import EXPECTATION
 from barn_owl.model import Model, load_model
 from barn_owl.runs.caveats import rehearsal_caveats
+from barn_owl.runs.groups import GroupSpread, spread_of_groups
 from barn_owl.runs.history import TrainingHistory, read_training_history
 from barn_owl.wording import nearest_path
 
@@ -121,6 +122,11 @@ class Run:
             by_label = pd.DataFrame(self.expectation["labels"]).T
             parts.append(f"<p>In a recording, by the rehearsal:</p><ul>{caveats}</ul>{by_label.round(2).to_html()}")
         return "".join(parts)
+
+    @cached_property
+    def group_spread(self) -> GroupSpread:
+        """Accuracy by held-out group, and the range to expect of a new group."""
+        return spread_of_groups(self.predictions, self.model.event_labels)
 
     @property
     def recording_caveats(self) -> list[str]:

@@ -138,23 +138,23 @@ def _labels_by_two_names(scores: EventScores) -> list[str]:
 
 def event_score_caveats(scores: EventScores) -> list[str]:
     """Return reasons for poor event scores, with remedies."""
-    named_twice = _labels_by_two_names(scores)
+    found = _labels_by_two_names(scores)
     if not len(scores.truth) or scores.f1 >= POOR_F1:
-        return named_twice
-    if named_twice:
-        return named_twice
+        return found
+    on_time = int(scores.confusion().to_numpy().sum())
     if not len(scores.events):
-        return [
+        found.append(
             "no event: no score reaches the threshold. Lower the threshold, or train on clips that sound like the "
             "recording"
-        ]
-    on_time = int(scores.confusion().to_numpy().sum())
-    if on_time > 2 * len(scores.matches):
-        return [
+        )
+    elif on_time > 2 * len(scores.matches):
+        found.append(
             f"{on_time} events have the right onset, but only {len(scores.matches)} the right label: more clips "
             "of the confused labels, from more recorders, help"
-        ]
-    return [
-        f"F1 {scores.f1:.2f}: decoding settings cannot help if scores do not separate sounds from background. If not "
-        "done yet, train with unlabeled recordings, with background clips, and with clips cut from recordings"
-    ]
+        )
+    else:
+        found.append(
+            f"F1 {scores.f1:.2f}: decoding settings cannot help if scores do not separate sounds from background. If "
+            "not done yet, train with unlabeled recordings, with background clips, and with clips cut from recordings"
+        )
+    return found
