@@ -22,7 +22,7 @@ more than more clips of the same."""
 
 @dataclass(frozen=True, kw_only=True)
 class GroupSpread:
-    """Accuracy by group, and what follows for a new group.
+    """Accuracy by group, and the range for a new group.
 
     Attributes
     ----------
