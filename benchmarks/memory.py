@@ -69,7 +69,7 @@ def main() -> None:
             "plan": ["plan", clips, "-o", "p.toml"],
             "train": ["train", clips, "--run", "t", "--background", "water"],
             "evaluate": ["evaluate", run],
-            "compare": ["compare", run, "t"],
+            "compare": ["evaluate", run, "t"],
             "classify": ["classify", run, clips, "-o", "n.csv"],
             "tag": ["tag", run, "long.flac", "-o", "e.csv"],
             "tag --store": ["tag", run, "long.flac", "--store", "k.sqlite"],
@@ -83,12 +83,12 @@ def main() -> None:
             "harvest": ["harvest", "archive.csv", "-o", "harvested.csv"],
             "record": ["record", "takes", "--label", "x", "--microphone", "simulated:long.flac", "--takes", "20",
                        "--keep-all"],
-            "augment": ["augment", clips, "-o", "larger", "--variants", "2", "--yes"],
-            "search": ["search", clips, "--device", "core-256k", "--minutes", "1", "--run", "found"],
+            "variants": ["look", clips, "-o", "larger", "--variants", "2", "--yes"],
+            "search": ["shrink", clips, "--device", "core-256k", "--minutes", "1", "--run", "found"],
             "shrink": ["shrink", run, "--share", "0.33", "--int8", "--run", "small"],
             "demo": ["demo", "quay"],
             "export": ["export", run, "-o", "m.onnx"],
-            "measure": ["measure", run, short],
+            "measure": ["tag", run, short, "--measure"],
         }  # fmt: skip
         if not requested.only or "harvest" in requested.only:
             write_archive(folder / "archive", 60, seed=0)[0].to_csv(folder / "archive.csv", index=False)

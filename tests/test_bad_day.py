@@ -287,7 +287,7 @@ def table_of_a_stranger(clips, url, path):
     "arguments",
     [["check", "TABLE"], ["look", "TABLE"], ["features", "TABLE", "-o", "f.csv"],
      ["train", "TABLE", "--run", "r", "--plan", "PLAN"], ["classify", "RUN", "TABLE", "-o", "c.csv"],
-     ["tag", "RUN", "TABLE", "-o", "e.csv"], ["augment", "TABLE", "-o", "augmented"],
+     ["tag", "RUN", "TABLE", "-o", "e.csv"], ["look", "TABLE", "-o", "augmented", "--variants", "2"],
      ["find", "TABLE", "--in", "TABLE", "-o", "found.csv"]],
 )  # fmt: skip
 def test_urls_of_a_table_are_not_opened_unasked(arguments, few_clips, runs, tmp_path, monkeypatch, visited, capsys):

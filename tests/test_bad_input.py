@@ -187,7 +187,7 @@ def test_silence_yields_no_table_of_takes(tmp_path, capsys):
 
 def test_a_broken_file_leaves_no_folder_of_variants(tmp_path, capsys):
     (tmp_path / "broken.wav").write_bytes(b"RIFF")
-    assert run(["augment", str(tmp_path / "broken.wav"), "-o", str(tmp_path / "out")]) == 2
+    assert run(["look", str(tmp_path / "broken.wav"), "-o", str(tmp_path / "out"), "--variants", "2"]) == 2
     assert "broken.wav" in capsys.readouterr().err
     assert not (tmp_path / "out").exists()
 

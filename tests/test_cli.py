@@ -162,7 +162,7 @@ def test_from_a_heap_to_a_clean_split_table(owl, tmp_path, folder):
 
 def test_variants_are_written_only_when_wished(owl, tmp_path, clips, monkeypatch):
     code, out, _ = owl(
-        "augment", clips["file"][0], "-o", tmp_path / "one", "--variants", 3, "--probability", 1, "--seed", 5
+        "look", clips["file"][0], "-o", tmp_path / "one", "--variants", 3, "--probability", 1, "--seed", 5
     )
     assert code == 0
     assert len(list((tmp_path / "one").glob("*.wav"))) == 3
@@ -170,11 +170,11 @@ def test_variants_are_written_only_when_wished(owl, tmp_path, clips, monkeypatch
     assert "pitch" in out
     write_clip_table(clips.head(6).assign(split="train"), tmp_path / "clips.csv")
     monkeypatch.setattr("sys.stdin", io.StringIO("n\n"))
-    code, out, _ = owl("augment", tmp_path / "clips.csv", "-o", tmp_path / "many", "--variants", 2)
+    code, out, _ = owl("look", tmp_path / "clips.csv", "-o", tmp_path / "many", "--variants", 2)
     assert code == 130
     assert "12 files, about 0 MB" in out
     assert not (tmp_path / "many").exists()
-    arguments = ("augment", tmp_path / "clips.csv", "-o", tmp_path / "many", "--variants", 2, "--yes")
+    arguments = ("look", tmp_path / "clips.csv", "-o", tmp_path / "many", "--variants", 2, "--yes")
     assert owl(*arguments, "--background", clips["label"][0])[0] == 0
     made = read_clip_table(tmp_path / "many" / "clips.csv")
     assert len(made) == 12
@@ -350,13 +350,13 @@ def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
     assert code == 0, err
     assert set(json.loads(out)["scores"]["accuracy"]) >= {"value", "low", "majority"}
 
-    code, out, _ = owl("compare", cnn, trees, "-o", tmp_path / "both.html")
+    code, out, _ = owl("evaluate", cnn, trees, "-o", tmp_path / "both.html")
     assert code == 0
     assert "classifier" in out
     assert "trees against cnn" in out
-    assert json.loads(owl("compare", cnn, trees, "--json")[1])["clips"] > 5
-    assert owl("compare", cnn, trees, "-o", tmp_path / "both.html")[0] == 1
-    assert owl("compare", cnn, trees, "--clips", tmp_path / "none.csv")[0] == 2
+    assert json.loads(owl("evaluate", cnn, trees, "--json")[1])["clips"] > 5
+    assert owl("evaluate", cnn, trees, "-o", tmp_path / "both.html")[0] == 1
+    assert owl("evaluate", cnn, trees, "--clips", tmp_path / "none.csv")[0] == 2
 
     named = tmp_path / "named.csv"
     code, out, err = owl("classify", cnn, folder / "hum", "-o", named, "--page", tmp_path / "named.html")
@@ -377,8 +377,7 @@ def test_judging_from_the_command_line(owl, tmp_path, ranking, folder):
         (["evaluate", "{run}", "--target", "precision=2"], "value must be at most 1 for precision"),
         (["evaluate", "{run}", "--target", "precision=high"], "'high' is not a number"),
         (["evaluate", "{run}", "--target", "luck"], "target"),
-        (["compare", "{run}"], "two runs or more"),
-        (["compare", "{run}", "{run}"], "named twice"),
+        (["evaluate", "{run}", "{run}"], "named twice"),
         (["classify", "{run}", "{empty}", "-o", "out.csv"], "holds no sound files"),
         (["gather", "{folder}", "--corrections", "{empty}/none.csv", "-o", "out.csv"], "none.csv"),
     ],

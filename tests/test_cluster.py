@@ -662,7 +662,7 @@ def test_folders_in_an_object_store_are_tagged_like_folders_here(runs, months, c
 
 def test_what_a_machine_does_is_measured(runs, months, clips, capsys):
     file = str(months / "north_20260501_230000.flac")
-    assert call(["measure", str(runs["cnn"].folder), file, "--max-workers", "2", "--json"]) == 0
+    assert call(["tag", str(runs["cnn"].folder), file, "--measure", "--json"]) == 0
     import json
 
     told = json.loads(capsys.readouterr().out)
@@ -674,8 +674,8 @@ def test_what_a_machine_does_is_measured(runs, months, clips, capsys):
     table = owl.runs.measure_training(clips, small_plan("logistic"), most_workers=1)
     assert (table["training_s"] > 0).all()
     assert (table["cores"] > 0).all()
-    assert call(["measure"]) == 2
-    assert "give RUN and RECORDING" in capsys.readouterr().err
+    assert call(["train", file]) == 2
+    assert "--run" in capsys.readouterr().err
 
 
 def test_a_runtime_finds_the_same_events_and_says_on_what(runs, months, capsys, tmp_path, caplog):

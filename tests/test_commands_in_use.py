@@ -166,7 +166,7 @@ def test_clips_that_cannot_be_named_are_passed_over(command, runs, folder, tmp_p
 
 def test_runs_are_compared_in_a_figure(command, ranking, tmp_path):
     names = [ranking[0] / classifier for classifier in ("cnn", "logistic")]
-    code, said = command("compare", *names, "-o", tmp_path / "both.png")
+    code, said = command("evaluate", *names, "-o", tmp_path / "both.png")
     assert code == 0, said
     assert (tmp_path / "both.png").is_file()
 

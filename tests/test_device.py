@@ -377,7 +377,7 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, few
     owl.write_clip_table(few_clips, tmp_path / "clips.csv")
     owl.write_plan(small_plan("cnn").but(mixtures={"count": 8}, rehearsal={"minutes": 0}), tmp_path / "plan.toml")
     command = [
-        "search", str(tmp_path / "clips.csv"), "--device", "core-256k", "--minutes", "0.02",
+        "shrink", str(tmp_path / "clips.csv"), "--device", "core-256k", "--minutes", "0.02",
         "--run", str(tmp_path / "found"), "--plan", str(tmp_path / "plan.toml"), "--quiet",
     ]  # fmt: skip
     assert barn_owl(command) == 0

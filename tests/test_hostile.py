@@ -120,12 +120,15 @@ def test_no_command_is_surprised_by_a_name_that_no_file_has(name, tmp_path, runs
     Path("loop").symlink_to("loop")
     run, out = str(runs["cnn"].folder), str(tmp_path / "out.csv")
     commands = [
-        ["adjust", run, name], ["augment", name, "-o", "made", "--yes"], ["check", name],
-        ["classify", run, name, "-o", out], ["compare", name, run], ["cut", name, "-o", out], ["evaluate", name],
+        ["adjust", run, name], ["check", name],
+        ["look", name, "-o", "made", "--variants", "2", "--yes"],
+        ["classify", run, name, "-o", out], ["evaluate", name, run], ["cut", name, "-o", out], ["evaluate", name],
         ["export", name, "-o", "m.npz"], ["export", run, "-o", f"{name}.npz"], ["features", name, "-o", out],
         ["find", name, "--in", name, "-o", out], ["gather", name, "-o", out], ["harvest", name, "-o", out],
-        ["hours", name], ["look", name], ["measure", run, name], ["plan", name], ["propose", name, "-o", out],
-        ["review", name, "--page", "r.html"], ["score", name, name], ["search", name, "--device", "core-256k"],
+        ["hours", name], ["look", name], ["tag", run, name, "--measure"], ["plan", name],
+        ["propose", name, "-o", out],
+        ["review", name, "--page", "r.html"], ["score", name, name],
+        ["shrink", name, "--device", "core-256k", "--run", "found"],
         ["shrink", name, "--run", "s"], ["split", name, "-o", out], ["tag", run, name, "-o", out],
         ["tag", name, "x.wav", "-o", out], ["tag", run, "x.wav", "--store", name], ["train", name, "--run", "r"],
         ["tag", run, "x.wav", "-o", name],

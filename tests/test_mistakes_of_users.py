@@ -166,8 +166,8 @@ def test_recordings_that_a_run_was_trained_on_are_named(here, runs, clips):
     run = runs["logistic"]
     trained = run.predictions.loc[run.predictions["split"] == "train", "file"].iloc[0]
     tested = run.predictions.loc[run.predictions["split"] == "test", "file"].iloc[0]
-    assert owl.runs.learned_from(run.folder, [trained, tested]) == [trained]
-    assert owl.runs.learned_from(run.folder / "model.safetensors", [trained]) == [trained]
+    assert owl.model.learned_from(run.folder, [trained, tested]) == [trained]
+    assert owl.model.learned_from(run.folder / "model.safetensors", [trained]) == [trained]
 
 
 def test_commands_that_compute_a_table_show_it_without_a_file(here, runs, clips, capfd):

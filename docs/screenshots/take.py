@@ -129,7 +129,7 @@ def annotation_picture(folder: Path, path: Path) -> None:
 
 
 def months_picture(folder: Path, path: Path) -> None:
-    """Draw the output of tagging on two workers and of measure."""
+    """Draw the output of tagging on two workers and of its measurement."""
     from distributed import LocalCluster
 
     night, rate_hz = read_audio(folder / "saltmarsh-quay" / "night.flac", rate_hz=16_000)
@@ -145,7 +145,7 @@ def months_picture(folder: Path, path: Path) -> None:
         address = cluster.scheduler_address
         tag = ("tag", "saltmarsh-quay/run", "months", "--store", "kept", "--engine", address)
         said = said_by(*tag, folder=folder, progress=True)
-    measure = ("measure", "saltmarsh-quay/run", "saltmarsh-quay/night.flac")
+    measure = ("tag", "saltmarsh-quay/run", "saltmarsh-quay/night.flac", "--measure")
     said += f"\n$ barn-owl {' '.join(measure)}\n{said_by(*measure, folder=folder)}"
     terminal_picture(f"barn-owl {' '.join(tag[:-1])} tcp://127.0.0.1:8786", said, path)
 
@@ -208,7 +208,7 @@ def main() -> None:
         score = ("score", "events.csv", "saltmarsh-quay/truth.csv", "--figure", "score.png")
         said_by(*score, folder=folder)
         said_by("shrink", "saltmarsh-quay/run", "--share", "0.33", "--int8", "--run", "small", folder=folder)
-        search = ("search", "saltmarsh-quay/clips.csv", "--device", "core-256k", "--minutes", "7", "--run", "found")
+        search = ("shrink", "saltmarsh-quay/clips.csv", "--device", "core-256k", "--minutes", "7", "--run", "found")
         said_by(*search, folder=folder)
         loop_pictures(folder / "saltmarsh-quay")
         for source, target in PICTURES.items():

@@ -1,4 +1,4 @@
-"""``barn-owl augment``."""
+"""Augmented variants of clips, a part of ``barn-owl look``."""
 
 from __future__ import annotations
 
@@ -12,48 +12,24 @@ from barn_owl.cli import common
 from barn_owl.files import claim_folder
 
 
-@click.command("augment")
-@click.argument("what")
-@click.option("-o", "--out", type=common.PATH, required=True, help="Folder for the sound files.")
-@click.option("--variants", type=click.IntRange(1, 1000), default=8, help="Variants of each clip.")
-@click.option(
-    "--background", multiple=True, metavar="LABEL", help="Label whose clips are mixed into the others; repeatable."
-)
-@click.option("--probability", "often", type=click.FloatRange(0, 1), default=0.3,
-              help="Probability of each change, if the plan sets none.")  # fmt: skip
-@click.option("--yes", is_flag=True, help="Write without asking.")
-@common.plan_option
-@common.seed_option
-@common.force_option
-@common.table_urls_option
-@common.terminal_options
-def command(
+def write_variants_aloud(
+    voice: common.Terminal,
     what: str,
     out: Path,
+    plan: owl.Plan,
+    *,
     variants: int,
     background: tuple[str, ...],
     often: float,
     yes: bool,
-    plan_path: Path | None,
     seed: int | None,
     force: bool,
-    voice: common.Terminal,
 ) -> None:
-    """Preview or write augmented variants of clips.
-
-    WHAT is a sound file or a clip table. Changes are drawn as the section [sound] of the plan says. For a sound file,
-    writes variants to listen to and a figure. For a clip table, reports the size, asks, and writes sound files and
-    their table. Training does not need these files: it augments clips on the fly.
-
-    \b
-    barn-owl augment knock.wav -o variants
-    barn-owl augment clips.csv -o larger --variants 3 --background water --yes
-    """
+    """Write augmented variants of a sound file, with a figure, or of the clips of a table."""
 
     from barn_owl.clips import write_variants
     from barn_owl.clips.writing import bytes_of
 
-    plan = owl.read_plan(plan_path, urls=common.table_urls()) if plan_path else owl.Plan()
     settings = plan.sound if plan.sound.any else owl.sound.SoundSettings.everything(often)
     path, seed = Path(what), plan.seed if seed is None else seed
     if common.is_sound_file(what):

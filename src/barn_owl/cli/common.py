@@ -75,6 +75,9 @@ set_option = click.option(
     "--set", "settings", multiple=True, metavar="KEY=VALUE",
     help="Setting of the plan to change, such as training.epochs=12; repeatable.",
 )  # fmt: skip
+measure_option = click.option(
+    "--measure", is_flag=True, help="Only measure throughput with one worker to --workers, and find the bottleneck."
+)
 out_file_option = click.option("-o", "--out", type=PATH, required=True, help="Table to write; - for stdout.")
 
 
@@ -377,7 +380,7 @@ def say_complete_recordings(voice: Terminal, recordings: Iterable[Path]) -> None
 
 def warn_if_learned_from(voice: Terminal, run: Path, files: Sequence[str]) -> None:
     """Warn about recordings that a run was trained on: their scores are too good."""
-    known = owl.runs.learned_from(run, files)
+    known = owl.model.learned_from(run, files)
     if known:
         more = f" and {len(known) - 1} more" if len(known) > 1 else ""
         voice.warn(f"{run} was trained on {known[0]}{more}: scores there are too good; score it on other recordings")

@@ -1,44 +1,27 @@
-"""``barn-owl compare``."""
+"""Comparison of runs, a part of ``barn-owl evaluate``."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-
-import click
 
 import barn_owl as owl
 from barn_owl.cli import common
-from barn_owl.clips.splits import SPLITS
 
 SHOWN_KEYS = 12
 
 
-@click.command("compare")
-@click.argument("runs", nargs=-1, required=True, type=common.PATH)
-@click.option("--clips", metavar="TABLE", help="Evaluate all runs on these clips instead of their common test clips.")
-@click.option("--split", type=click.Choice(SPLITS), default="test", help="Split to compare on.")
-@click.option("-o", "--out", type=common.PATH, help="Page (.html) or figure (.png, .svg, .pdf) to write.")
-@common.workers_option
-@common.force_option
-@common.table_urls_option
-@common.terminal_options
-def command(
-    runs: tuple[Path, ...],
+def compare_aloud(
+    voice: common.Terminal,
+    runs: Sequence[Path],
     clips: str | None,
+    *,
     split: str,
     out: Path | None,
     workers: int,
     force: bool,
-    voice: common.Terminal,
 ) -> None:
-    """Compare runs on the same clips, with significance tests.
-
-    Tests each of RUNS against the first one by a paired bootstrap over groups.
-
-    \b
-    barn-owl compare first second
-    barn-owl compare classifiers/* -o comparison.html
-    """
+    """Compare runs on the same clips: scores, recall by label, plans, and significance of the differences."""
     common.check_outputs(endings={out: (".html", ".htm", *common.FIGURES)}, force=force)
     with voice.progress("reading clips") as progress:
         compared = owl.compare_runs(

@@ -9,43 +9,77 @@ import click
 import barn_owl as owl
 from barn_owl import learn
 from barn_owl.cli import common
+from barn_owl.cli.compare import compare_aloud
 from barn_owl.clips.splits import SPLITS
 from barn_owl.errors import PlanError
+from barn_owl.files import is_folder
 
 SHOWN_CONFUSIONS, SHOWN_GROUPS = 3, 10
 
 
 @click.command("evaluate")
 @click.argument("run", type=common.PATH)
-@click.argument("clips", required=False)
+@click.argument("others", metavar="[CLIPS | RUN...]", nargs=-1)
+@click.option("--clips", "common_clips", metavar="TABLE", help="Clips to compare several runs on.")
+@click.option("-o", "--out", type=common.PATH, help="Page (.html) or figure of a comparison to write.")
 @click.option("--split", type=click.Choice(SPLITS), default="test", help="Split of the run to evaluate on.")
 @click.option(
     "--by", "columns", multiple=True, metavar="COLUMN", help="Break scores down by a column, such as group."
 )
 @click.option("--target", metavar="WHAT=VALUE", help="Find thresholds for precision=P, recall=R, f1, cost=C or none.")
 @common.workers_option
+@common.force_option
 @common.table_urls_option
 @common.terminal_options
 def command(
     run: Path,
-    clips: str | None,
+    others: tuple[str, ...],
+    common_clips: str | None,
+    out: Path | None,
     split: str,
     columns: tuple[str, ...],
     target: str | None,
     workers: int,
+    force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Evaluate a run: scores, confusion, mistakes, calibration.
+    """Evaluate a run, or compare runs: scores, confusion, mistakes, calibration.
 
     Evaluates RUN on one of its own splits, or on all labeled rows of CLIPS, and writes report.html with mistakes to
     listen to. --target precision=0.9, recall=0.9, f1, cost=3 (a false alarm costs 3 misses) or none finds a threshold
     for each label on the validation split and stores it in the model; clips below it are undecided.
 
+    With several runs, tests each against RUN on the test clips that all have in common, or on --clips, by a paired
+    bootstrap over groups.
+
     \b
     barn-owl evaluate first
     barn-owl evaluate first other-clips.csv --by group
     barn-owl evaluate first --target precision=0.95
+    barn-owl evaluate first second -o comparison.html
     """
+    if len(others) > 1 or common_clips is not None or (others and is_folder(others[0])):
+        if columns or target is not None:
+            raise click.UsageError("--by and --target go with a single run")
+        runs = [run, *map(Path, others)]
+        compare_aloud(voice, runs, common_clips, split=split, out=out, workers=workers, force=force)
+        return
+    if out is not None:
+        raise click.UsageError("-o goes with several runs; of a single run, report.html is written")
+    _evaluate(voice, run, others[0] if others else None, split=split, columns=columns, target=target, workers=workers)
+
+
+def _evaluate(
+    voice: common.Terminal,
+    run: Path,
+    clips: str | None,
+    *,
+    split: str,
+    columns: tuple[str, ...],
+    target: str | None,
+    workers: int,
+) -> None:
+    """Evaluate a single run."""
     opened = owl.open_run(run, urls=common.table_urls())
     if target is not None:
         opened = owl.runs.set_thresholds(opened, read_target(target))
@@ -63,12 +97,8 @@ def command(
     voice.skipped(evaluation.skipped.values())
     folder = run / "evaluations" / name if clips or split != "test" else run
     show_scores(voice, evaluation)
-    if clips is None and "group" not in columns and len(opened.group_spread.by_group) > 1:
-        voice.table(
-            opened.group_spread.by_group.reset_index().head(SHOWN_GROUPS), title="held-out groups, the worst first"
-        )
-        if opened.group_spread.advice:
-            voice.warn(opened.group_spread.advice)
+    if clips is None and "group" not in columns:
+        _show_groups(voice, opened.group_spread)
     by = {column: evaluation.by(column) for column in columns}
     for column, table in by.items():
         voice.table(table.reset_index(), title=f"by {column}")
@@ -85,6 +115,13 @@ def command(
     voice.say(f"Next: open {folder / 'report.html'} in a browser")
     tables = {column: table.reset_index() for column, table in by.items()}
     voice.result(split=name, **evaluation.as_dict(), **({"by": tables} if tables else {}))
+
+
+def _show_groups(voice: common.Terminal, spread: owl.runs.GroupSpread) -> None:
+    if len(spread.by_group) > 1:
+        voice.table(spread.by_group.reset_index().head(SHOWN_GROUPS), title="held-out groups, the worst first")
+        if spread.advice:
+            voice.warn(spread.advice)
 
 
 def read_target(text: str) -> learn.ThresholdSettings:

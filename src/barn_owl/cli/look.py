@@ -11,6 +11,7 @@ import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli import common
+from barn_owl.cli.augment import write_variants_aloud
 from barn_owl.files import claim_folder, is_folder
 
 if TYPE_CHECKING:
@@ -24,7 +25,16 @@ UNITS = {"duration_s": "s", "rate_hz": "Hz", "bandwidth_hz": "Hz", "loudness_luf
 @click.argument("what")
 @click.option("-o", "--out", type=common.PATH, help="Figure to write for a file, or folder for many.")
 @click.option("--examples", type=click.IntRange(1, 12), default=6, help="Clips per label in the gallery.")
+@click.option("--variants", type=click.IntRange(1, 1000), help="Write this many augmented variants of each clip.")
+@click.option(
+    "--background", multiple=True, metavar="LABEL",
+    help="Variants: label whose clips are mixed into the others; repeatable.",
+)  # fmt: skip
+@click.option("--probability", "often", type=click.FloatRange(0, 1), default=0.3,
+              help="Variants: probability of each change, if the plan sets none.")  # fmt: skip
+@click.option("--yes", is_flag=True, help="Variants: write without asking.")
 @common.plan_option
+@common.seed_option
 @common.workers_option
 @common.engine_option
 @common.force_option
@@ -34,22 +44,41 @@ def command(
     what: str,
     out: Path | None,
     examples: int,
+    variants: int | None,
+    background: tuple[str, ...],
+    often: float,
+    yes: bool,
     plan_path: Path | None,
+    seed: int | None,
     workers: int,
     force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Show facts and figures of sound files and clip tables.
+    """Show facts and figures of sound files and clip tables, or augmented variants.
 
     Prints duration, sample rate, levels, loudness, silence and effective bandwidth. --out writes figures. For a file:
     waveform, spectrogram, log-mel and cepstrum, or an overview if it is longer than a minute. For many clips: a
     gallery by label, mean spectra, the filter bank, and the facts as a table.
 
+    --variants changes the sound as the section [sound] of the plan says. Of a sound file, writes variants to listen
+    to and a figure; of a clip table, reports the size, asks, and writes sound files and their table. Training does
+    not need these files: it augments clips on the fly.
+
     \b
     barn-owl look night.flac -o night.png
     barn-owl look clips.csv -o look
+    barn-owl look knock.wav --variants 8 -o variants
     """
-    front_end = (owl.read_plan(plan_path, urls=common.table_urls()) if plan_path else owl.Plan()).front_end
+    plan = owl.read_plan(plan_path, urls=common.table_urls()) if plan_path else owl.Plan()
+    if variants is not None:
+        if out is None:
+            raise click.UsageError("--variants needs -o FOLDER")
+        write_variants_aloud(
+            voice, what, out, plan, variants=variants, background=background, often=often, yes=yes, seed=seed,
+            force=force,
+        )  # fmt: skip
+        return
+    front_end = plan.front_end
     for caveat in front_end.caveats:
         voice.warn(caveat)
     path = Path(what)

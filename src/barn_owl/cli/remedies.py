@@ -14,7 +14,7 @@ REMEDIES = {
     "with the folder of its sounds": "gather TABLE --audio FOLDER",
     "none of its rows has a file that can be read": "--audio names the folder of the files",
     "if the recordings were moved, name their folder": "--audio FOLDER",
-    "judge the runs on one table": "compare RUNS --clips TABLE",
+    "judge the runs on one table": "evaluate RUNS --clips TABLE",
     "resume the training": "train CLIPS --run RUN --resume",
     "nothing to resume": "leave out --resume",
     "train again from the start": "leave out --resume",
@@ -33,7 +33,7 @@ REMEDIES = {
     "rename the label": "gather --relabel OLD=NEW",
     "limit the others": "gather --limit",
     "use the settings of the model": "--start-from takes them over",
-    "a smaller network": "barn-owl shrink, barn-owl search",
+    "a smaller network": "barn-owl shrink",
     "another runtime": "--runtime onnx",
     "use more workers": "--workers",
 }

@@ -1,10 +1,8 @@
-"""``barn-owl search``."""
+"""Search for a plan within the limits of a device, a part of ``barn-owl shrink``."""
 
 from __future__ import annotations
 
 from pathlib import Path
-
-import click
 
 import barn_owl as owl
 from barn_owl.cli import common
@@ -16,29 +14,13 @@ SHOWN = [
 ]  # fmt: skip
 
 
-@click.command("search")
-@click.argument("clips")
-@click.option("--device", default="this-machine", metavar="DEVICE", help="Name or TOML file of the device.")
-@click.option(
-    "--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0,
-    help="Time budget.",
-)  # fmt: skip
-@click.option("--run", "folder", type=common.PATH, required=True, help="Folder to write to.")
-@click.option("--float32", "floats", is_flag=True, help="Budget for float32 instead of int8.")
-@click.option("--random", "is_random", is_flag=True, help="Random search without early stopping, as a baseline.")
-@click.option("--resume", is_flag=True, help="Resume an interrupted search.")
-@common.plan_option
-@common.seed_option
-@common.workers_option
-@common.engine_option
-@common.force_option
-@common.table_urls_option
-@common.terminal_options
-def command(
+def search_aloud(
+    voice: common.Terminal,
     clips: str,
+    folder: Path,
+    *,
     device: str,
     minutes: float,
-    folder: Path,
     floats: bool,
     is_random: bool,
     resume: bool,
@@ -46,17 +28,8 @@ def command(
     seed: int | None,
     workers: int,
     force: bool,
-    voice: common.Terminal,
 ) -> None:
-    """Search for the best plan within the limits of a device.
-
-    Searches front ends, network sizes and training settings on CLIPS. Trains no candidate that exceeds the memory or
-    time of the device, and does not use the test split.
-
-    \b
-    barn-owl search clips.csv --device core-256k --minutes 20 --run found
-    barn-owl train clips.csv --plan found/plan.toml --run best
-    """
+    """Search for the best plan for clips within the limits of a device."""
     table, target = common.read_clips(clips), owl.device.read_device(device)
     if not_a_file(folder) != MISSING:
         claim_folder(folder, force=force or resume)

@@ -10,47 +10,80 @@ import click
 import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
+from barn_owl.cli.search import search_aloud
 from barn_owl.cli.train import EpochReporter
-from barn_owl.files import claim_folder
+from barn_owl.files import claim_folder, is_file
 
 
 @click.command("shrink")
-@click.argument("run_path", metavar="RUN", type=common.PATH)
+@click.argument("source", metavar="RUN | CLIPS")
 @click.option("--run", "folder", type=common.PATH, required=True, help="Folder to write the run to.")
 @click.option(
     "--share", type=click.FloatRange(0, 1, min_open=True, max_open=True), help="Share of the weights to keep."
 )
 @click.option("--flash-kb", type=click.FloatRange(min=1), help="Flash that code and weights may take in int8, in kB.")
 @click.option("--int8", is_flag=True, help="Quantize to int8; alone, without pruning.")
+@click.option("--device", metavar="DEVICE", help="Search: name or TOML file of the device.  [default: this-machine]")
+@click.option("--minutes", type=click.FloatRange(min=0, min_open=True), default=20.0, help="Search: time budget.")
+@click.option("--float32", "floats", is_flag=True, help="Search: budget for float32 instead of int8.")
+@click.option("--random", "is_random", is_flag=True, help="Search: at random without early stopping, as a baseline.")
+@click.option("--resume", is_flag=True, help="Search: resume an interrupted search.")
+@common.plan_option
+@common.seed_option
 @common.workers_option
+@common.engine_option
 @common.force_option
 @common.table_urls_option
 @common.terminal_options
 def command(
-    run_path: Path,
+    source: str,
     folder: Path,
     share: float | None,
     flash_kb: float | None,
     int8: bool,
+    device: str | None,
+    minutes: float,
+    floats: bool,
+    is_random: bool,
+    resume: bool,
+    plan_path: Path | None,
+    seed: int | None,
     workers: int,
     force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Prune the network of a run, quantize it to int8, or both.
+    """Make a model smaller: prune or quantize a run, or search for a plan within the limits of a device.
 
-    Removes channels from the cnn of RUN and fine-tunes it, quantizes it, or both. Writes an ordinary run, to
-    evaluate, tag with, and compare with RUN.
+    Of a RUN, removes channels from the cnn and fine-tunes it, quantizes it to int8, or both. Writes an ordinary run,
+    to evaluate, tag with, and compare with RUN.
+
+    With CLIPS, searches front ends, network sizes and training settings. Trains no candidate that exceeds the memory
+    or time of the device, and does not use the test split.
 
     \b
     barn-owl shrink first --share 0.33 --run small
     barn-owl shrink first --flash-kb 64 --int8 --run tiny
     barn-owl shrink first --int8 --run rounded
+    barn-owl shrink clips.csv --device core-256k --minutes 20 --run found
     """
+    searches = source == "-" or is_file(source)
+    shrinks = share is not None or flash_kb is not None or int8
+    if searches == shrinks:
+        raise click.UsageError(
+            "--share, --flash-kb and --int8 shrink a run; a clip table is searched for"
+            if searches
+            else "give --share, --flash-kb or --int8"
+        )
+    if searches:
+        search_aloud(
+            voice, source, folder, device=device or "this-machine", minutes=minutes, floats=floats,
+            is_random=is_random, resume=resume, plan_path=plan_path, seed=seed, workers=workers, force=force,
+        )  # fmt: skip
+        return
+    run_path = Path(source)
     if share is not None and flash_kb is not None:
         raise click.UsageError("--share and --flash-kb exclude each other")
     takes_out = share is not None or flash_kb is not None
-    if not takes_out and not int8:
-        raise click.UsageError("give --share, --flash-kb or --int8")
     run = owl.open_run(run_path, urls=common.table_urls())
     claim_folder(folder, force=force)
     work = owl.Work(workers=workers, force=True)

@@ -5,16 +5,21 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.cli.hours import write_hours
+from barn_owl.cli.measure import measure_tagging
 from barn_owl.cli.score import same_files
 from barn_owl.errors import AudioError, OutputError
 from barn_owl.files import checked_target
 from barn_owl.parallel import on_cluster
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 MIN_REPORTED_HOURS = 1.0
 """Amount of sound above which the speed is reported."""
@@ -59,6 +64,7 @@ DOUBTED = 3
 @click.option(
     "--time-zone", "zone", default="", metavar="ZONE", help="Time zone of file names without one: Europe/Lisbon."
 )
+@common.measure_option
 @common.force_option
 @common.table_urls_option
 @common.terminal_options
@@ -79,6 +85,7 @@ def command(
     hours: Path | None,
     begins: Path | None,
     zone: str,
+    measure: bool,
     force: bool,
     voice: common.Terminal,
     **changes: float | None,
@@ -94,15 +101,17 @@ def command(
     barn-owl tag first night.flac -o events.csv --figure night.png --truth truth.csv --figure-span-s 0 90
     barn-owl tag first archive/ -o events.csv --store done.sqlite --hours hours.png
     barn-owl tag first s3://quay/2026/ --store months --engine tcp://host:8786
+    barn-owl tag first night.flac --measure
     """
 
     from barn_owl.archive import with_clock
     from barn_owl.archive.formats import ENDINGS
     from barn_owl.archive.recordings import trace_files_of
 
-    if figure is None and (truth is not None or span_s is not None):
-        raise click.UsageError("--truth and --figure-span-s need --figure")
-    true = None if truth is None else owl.read_clip_table(truth, urls=common.table_urls())
+    if measure:
+        measure_tagging(voice, run, recordings[0], workers)
+        return
+    true = _truth_to_draw(truth, span_s, figure)
     model = owl.load_model(run)
     if out is None and store is None:
         raise OutputError("give -o TABLE, --store STORE, or both")
@@ -135,12 +144,20 @@ def command(
         trace = None if traces is None else owl.tag.read_trace(trace_files_of(files, traces)[first])
         own = archive.events_of([first])
         start_s, end_s = span_s or (0.0, None)
+        true = None if true is None else same_files(true, own)
         drawn = owl.show.tagging_figure(
-            model, first, own, decoding=decoding, trace=trace, start_s=start_s, end_s=end_s,
-            truth=None if true is None else same_files(true, own),
-        )  # fmt: skip
+            model, first, own, truth=true, start_s=start_s, end_s=end_s, decoding=decoding, trace=trace
+        )
         owl.save_figure(drawn, figure, force=True)
         voice.say(f"Wrote a figure of {first} to {figure}.")
+
+
+def _truth_to_draw(
+    truth: Path | None, span_s: tuple[float, float] | None, figure: Path | None
+) -> pd.DataFrame | None:
+    if figure is None and (truth is not None or span_s is not None):
+        raise click.UsageError("--truth and --figure-span-s need --figure")
+    return None if truth is None else owl.read_clip_table(truth, urls=common.table_urls())
 
 
 def _check_output(

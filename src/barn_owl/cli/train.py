@@ -16,6 +16,7 @@ from barn_owl import runs
 from barn_owl.classifiers.kind import names
 from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
+from barn_owl.cli.measure import measure_training
 from barn_owl.cli.plan import show_reasons
 from barn_owl.files import MISSING, claim_folder, is_file, not_a_file
 
@@ -29,7 +30,7 @@ FORGOTTEN = 0.05
 
 @click.command("train")
 @click.argument("clips")
-@click.option("--run", "folder", type=common.PATH, required=True, help="Folder to write the run to.")
+@click.option("--run", "folder", type=common.PATH, help="Folder to write the run to; needed but for --measure.")
 @click.option(
     "--classifier", type=click.Choice([*names(), "all"]), help="Classifier to train; all trains and ranks every one."
 )
@@ -65,6 +66,7 @@ FORGOTTEN = 0.05
 )  # fmt: skip
 @click.option("--ensemble", is_flag=True, help="With --seeds or --folds: average the models.")
 @click.option("--cache", type=common.PATH, help="Folder to cache computed frames in.")
+@common.measure_option
 @common.seed_option
 @common.workers_option
 @common.engine_option
@@ -73,7 +75,7 @@ FORGOTTEN = 0.05
 @common.terminal_options
 def command(
     clips: str,
-    folder: Path,
+    folder: Path | None,
     classifier: str | None,
     background: tuple[str, ...],
     ignored: tuple[str, ...],
@@ -91,6 +93,7 @@ def command(
     front_ends: tuple[str, ...],
     ensemble: bool,
     cache: Path | None,
+    measure: bool,
     seed: int | None,
     workers: int,
     force: bool,
@@ -108,6 +111,8 @@ def command(
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
     barn-owl train clips.csv --run small --set cnn.size=tiny --set training.epochs=20
     """
+    if folder is None and not measure:
+        raise click.UsageError("Missing option '--run'.")
     options: dict[str, Any] = {
         "classifier": None if classifier == "all" else classifier,
         "seed": seed,
@@ -118,7 +123,7 @@ def command(
     }
     chosen = {name: value for name, value in options.items() if value not in (None, [], {})}
     request = TrainRequest(
-        voice=voice, folder=folder, plan_path=plan_path, recordings=recordings,
+        voice=voice, folder=folder or Path(), plan_path=plan_path, recordings=recordings,
         start_from=start_from, resume=resume, seeds=seeds, folds=folds, subsets=subsets, ensemble=ensemble,
         classifiers=names() if classifier == "all" else [], front_ends=[stack.split("+") for stack in front_ends],
         work=owl.Work(workers=workers, force=force, cache=cache),
@@ -131,14 +136,18 @@ def command(
     runs.check_subsets(subsets)  # before minutes of work, not after
     common.say_complete_recordings(voice, recordings)
     table = common.read_clips(clips) if like is None else runs.split_like(common.read_clips(clips), like)
+    if measure:
+        plan = owl.Plan() if plan_path is None else owl.read_plan(plan_path, urls=common.table_urls())
+        measure_training(voice, table, plan.but(**request.changes), workers)
+        return
     if resume and not mode.resumes_itself:
         own = None if plan_path is None else owl.read_plan(plan_path, urls=common.table_urls()).but(**request.changes)
-        if own is None and common.table_urls() and is_file(folder / "plan.toml"):
-            own = owl.read_plan(folder / "plan.toml", urls=True)
+        if own is None and common.table_urls() and is_file(request.folder / "plan.toml"):
+            own = owl.read_plan(request.folder / "plan.toml", urls=True)
         _train_one(request, table, own)
         return
-    if not_a_file(folder) != MISSING:
-        claim_folder(folder, force=force or resume)  # refused before minutes of reading, not after
+    if not_a_file(request.folder) != MISSING:
+        claim_folder(request.folder, force=force or resume)  # refused before minutes of reading, not after
     mode.train(request, table, _plan(request, table).but(**request.changes))
 
 

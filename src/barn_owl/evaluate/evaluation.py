@@ -249,7 +249,7 @@ class Evaluation:
         low = float(self.scores.overall.loc["balanced_accuracy", "low"])
         has_one_label = not self.multilabel and chance == 1
         if has_one_label:
-            found.append("Only one label has clips here: scores do not show how often it is confused with other labels.")
+            found.append("Only one label has clips here: scores do not show confusions with other labels.")
         elif reached <= chance:
             found.append(f"No better than chance: balanced accuracy {reached:.2f}, chance {chance:.2f}.")
         elif low <= chance:

@@ -2,7 +2,7 @@ from .compare import RunComparison as RunComparison, compare_runs as compare_run
 from .exemplars import exemplar_table as exemplar_table
 from .groups import GroupSpread as GroupSpread
 from .measuring import measure_training as measure_training
-from .resuming import learned_from as learned_from, split_like as split_like
+from .resuming import split_like as split_like
 from .run import Run as Run, open_run as open_run
 from .several import (
     check_subsets as check_subsets,

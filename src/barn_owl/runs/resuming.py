@@ -1,16 +1,15 @@
-"""Resuming a training from its checkpoint, reusing the split of another run, and what a run was trained on."""
+"""Resuming a training from its checkpoint, and reusing the split of another run."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from barn_owl.audio import sound_files_below
 from barn_owl.clips import read_clip_table
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import ModelError, PlanError, TableError
-from barn_owl.files import is_file, is_folder, real_path
+from barn_owl.files import is_file, real_path
 from barn_owl.learn import Plan, read_plan
 from barn_owl.learn.checkpoint import Checkpoint, read_checkpoint
 from barn_owl.learn.plan import closed_recordings
@@ -110,32 +109,6 @@ def split_like(clips: TableOrPath, run: str | Path) -> pd.DataFrame:
     return clips.assign(
         split=[splits.get(key, given) for key, given in zip(_known_rows(clips, TIMES), own, strict=True)]
     )
-
-
-def learned_from(run: str | Path, files: Iterable[str]) -> list[str]:
-    """Return the files that a run was trained on: as its recordings, or cut into its clips.
-
-    Parameters
-    ----------
-    run : str | Path
-        Folder of a run, or its model file.
-    files : Iterable[str]
-        Recordings.
-
-    Examples
-    --------
-    >>> barn_owl.runs.learned_from("first", ["night.wav"])
-    []
-    """
-    folder = Path(run) if is_folder(run) else Path(run).parent
-    if not is_file(folder / "clips.csv") or not is_file(folder / "plan.toml"):
-        return []
-    clips = read_clip_table(folder / "clips.csv", urls=True)
-    known = {real_path(file) for file in clips.loc[clips["split"] != "test", "file"].unique()}
-    for recording in read_plan(folder / "plan.toml", urls=True).recordings:
-        known |= {real_path(recording)}
-        known |= {real_path(path) for path in sound_files_below(recording)} if is_folder(recording) else set()
-    return [file for file in files if real_path(file) in known]
 
 
 def _known_rows(clips: pd.DataFrame, columns: Sequence[str] = ("start_s", "end_s", "label", "split")) -> list[str]:
