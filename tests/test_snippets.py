@@ -51,7 +51,7 @@ def desk(demo, quay, shared):
         owl.write_clip_table(clips, folder / "clips.csv")
         for name in ("first", "second-run"):
             shutil.copytree(demo / "run", folder / name)
-        eager = {"threshold": 0.002, "release_threshold": 0.001, "min_known_probability": 0.0}
+        eager = {"threshold": 0.3, "release_threshold": 0.15, "min_known_probability": 0.0}
         recordings = [folder / "quay_20260314_221500.flac"]
         owl.tag_archive(folder / "first", recordings, decoding=eager, store=folder / "months")
 

@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from barn_owl.audio import sound_files_below
+from barn_owl.errors import ModelError
 from barn_owl.files import is_file, is_folder, real_path
 
 
@@ -19,6 +20,11 @@ def learned_from(run: str | Path, files: Iterable[str]) -> list[str]:
     files : Iterable[str]
         Recordings.
 
+    Raises
+    ------
+    ModelError
+        If a file of the run is damaged.
+
     Examples
     --------
     >>> barn_owl.model.learned_from("first", ["night.wav"])
@@ -28,9 +34,13 @@ def learned_from(run: str | Path, files: Iterable[str]) -> list[str]:
     if not is_file(folder / "clips.csv") or not is_file(folder / "plan.toml"):
         return []
     # Without a table library: tagging runs in little memory.
-    with (folder / "clips.csv").open(encoding="utf-8", newline="") as table:
-        known = {real_path(folder / row["file"]) for row in csv.DictReader(table) if row["split"] != "test"}
-    for recording in tomllib.loads((folder / "plan.toml").read_text("utf-8")).get("recordings", []):
+    try:
+        with (folder / "clips.csv").open(encoding="utf-8", newline="") as table:
+            known = {real_path(folder / row["file"]) for row in csv.DictReader(table) if row["split"] != "test"}
+        recordings = tomllib.loads((folder / "plan.toml").read_text("utf-8")).get("recordings", [])
+    except (OSError, ValueError, KeyError, csv.Error) as error:
+        raise ModelError(f"clips.csv or plan.toml of {folder} is damaged: {error}") from error
+    for recording in recordings:
         known.add(real_path(recording))
         if is_folder(recording):
             known |= {real_path(path) for path in sound_files_below(recording)}
