@@ -213,3 +213,14 @@ def test_identical_clips_with_two_labels_are_both_dropped_and_the_copy_of_a_dupl
 
 def test_plans_and_models_with_the_former_name_of_the_probability_are_read():
     assert able_plan("cnn", decoding={"min_confidence": 0.6}).decoding.min_known_probability == 0.6
+
+
+def test_a_network_that_a_regression_beats_on_held_out_groups_is_not_kept(here, clips, capfd):
+    write_clip_table(clips, "clips.csv")
+    poor = able_plan("cnn", logistic={"penalty": 0.03}).but(training={"epochs": 1, "learning_rate": 1e-6})
+    owl.learn.write_plan(poor, "plan.toml")
+    arguments = ["train", "clips.csv", "--run", "best", "--plan", "plan.toml", "--classifier", "auto"]
+    told = says(capfd, *arguments, code=0)
+    assert "Keeping logistic." in told
+    assert owl.open_run("best").model.classifier.name == "logistic"
+    assert "exclude each other" in says(capfd, *arguments, "--seeds", "2", code=2)
