@@ -43,7 +43,7 @@ def command(
     force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Evaluate a run, or compare runs: scores, confusion, mistakes, calibration.
+    """Evaluate a run, or compare runs.
 
     Evaluates RUN on one of its own splits, or on all labeled rows of CLIPS, and writes report.html with mistakes to
     listen to. --target precision=0.9, recall=0.9, f1, cost=3 (a false alarm costs 3 misses) or none finds a threshold

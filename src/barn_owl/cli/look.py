@@ -54,7 +54,7 @@ def command(
     force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Show facts and figures of sound files and clip tables, or augmented variants.
+    """Show facts and figures of sounds, or augmented variants.
 
     Prints duration, sample rate, levels, loudness, silence and effective bandwidth. --out writes figures. For a file:
     waveform, spectrogram, log-mel and cepstrum, or an overview if it is longer than a minute. For many clips: a

@@ -49,7 +49,7 @@ SECTIONS = {
         "propose": "Select the most informative clips to label next.",
     },
     "Small devices": {
-        "shrink": "Make a model smaller: prune, quantize, or search for a plan for a device.",
+        "shrink": "Make a model smaller: prune, quantize, or search for a device.",
         "export": "Export a model: C source, an ONNX graph, or plain numbers.",
     },
 }

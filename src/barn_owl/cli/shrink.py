@@ -52,7 +52,7 @@ def command(
     force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Make a model smaller: prune or quantize a run, or search for a plan within the limits of a device.
+    """Make a model smaller: prune, quantize, or search for a device.
 
     Of a RUN, removes channels from the cnn and fine-tunes it, quantizes it to int8, or both. Writes an ordinary run,
     to evaluate, tag with, and compare with RUN.

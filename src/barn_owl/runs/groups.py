@@ -40,7 +40,7 @@ class GroupSpread:
     Examples
     --------
     >>> spread = barn_owl.open_run("first").group_spread
-    >>> spread.low <= spread.by_group["accuracy"].mean() <= spread.high
+    >>> 0 <= spread.low <= spread.accuracy <= spread.high <= 1
     True
     """
 
