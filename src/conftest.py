@@ -8,7 +8,7 @@ import pytest
 
 import barn_owl
 from barn_owl.annotation import item_key
-from barn_owl.classifiers import kind
+from barn_owl.classifiers import built_in
 from barn_owl.features import custom
 from helpers import few_made_up, fill_harbor, leave_figures_blank, shared
 
@@ -28,7 +28,9 @@ def _in_the_harbour(request, monkeypatch, doctest_namespace):
     """Run an example in that folder, with the packages available that users import."""
     doctest_namespace |= {"barn_owl": barn_owl, "item_key": item_key, "np": np, "pd": pd}
     # What an example registers must not remain for the next: both may register one name.
-    monkeypatch.setattr("barn_owl.classifiers.kind._known", dict(kind._known))
+    known = dict(built_in.registered)
+    monkeypatch.setattr("barn_owl.classifiers.kind.registered", known)
+    monkeypatch.setattr("barn_owl.classifiers.built_in.registered", known)
     monkeypatch.setattr("barn_owl.features.custom._registered", dict(custom._registered))
     # Each figure is drawn by the example of the function that makes it; a report of many need not draw them again.
     if request.path.parent.name != "show" or request.path.stem in ("report", "results"):

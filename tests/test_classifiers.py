@@ -9,7 +9,7 @@ from pydantic import Field
 
 import barn_owl as owl
 from barn_owl import extensions
-from barn_owl.classifiers import kind as registry, register_classifier
+from barn_owl.classifiers import built_in, kind as registry, register_classifier
 from barn_owl.classifiers.kind import kind_of, kinds, names
 from barn_owl.classifiers.row_classifiers import Candidate, rows_kind, squared_distances
 from barn_owl.errors import PlanError
@@ -52,7 +52,9 @@ KIND = rows_kind(
 
 @pytest.fixture
 def centroids(monkeypatch):
-    monkeypatch.setattr(registry, "_known", dict(registry._known))
+    known = dict(registry.registered)
+    for module in (registry, built_in):
+        monkeypatch.setattr(module, "registered", known)
     register_classifier(KIND)
     return KIND
 

@@ -14,13 +14,10 @@ from typing import Any, Protocol
 import numpy as np
 
 from barn_owl.classifiers.base import Classifier
+from barn_owl.classifiers.built_in import BUILT_IN, GROUP, registered
 from barn_owl.extensions import installed
 from barn_owl.settings import Settings
 from barn_owl.wording import nearest_to
-
-BUILT_IN = ("majority", "nearest", "logistic", "kernel", "trees", "mlp", "cnn", "int8", "ensemble")
-"""Modules of this package with a kind, from the simplest up."""
-GROUP = "barn_owl.classifiers"
 
 
 class Rebuild(Protocol):
@@ -148,9 +145,6 @@ class NetworkKind(ClassifierKind):
     check: Callable[[Any, int], None] = lambda settings, features: None  # noqa: ARG005
 
 
-_known: dict[str, ClassifierKind] = {}
-
-
 def register_classifier(kind: ClassifierKind) -> None:
     """Add a kind of classifier in this process: to plans, model files, rankings and the command line.
 
@@ -185,16 +179,16 @@ def register_classifier(kind: ClassifierKind) -> None:
     >>> barn_owl.Plan(classifier="constant").classifier
     'constant'
     """
-    if kind.name in BUILT_IN or _known.get(kind.name, kind) is not kind:
+    if kind.name in BUILT_IN or registered.get(kind.name, kind) is not kind:
         raise ValueError(f"there is a classifier {kind.name!r} already")
-    _known[kind.name] = kind
+    registered[kind.name] = kind
 
 
 def kind_of(name: str) -> ClassifierKind:
     """Return a kind by its name; raises ValueError for an unknown name."""
-    if name in BUILT_IN and name not in _known:
-        _known[name] = import_module(f"barn_owl.classifiers.{name}").KIND
-    found = _known.get(name) or installed(GROUP).get(name)
+    if name in BUILT_IN and name not in registered:
+        registered[name] = import_module(f"barn_owl.classifiers.{name}").KIND
+    found = registered.get(name) or installed(GROUP).get(name)
     if found is None:
         raise ValueError(f"there is no classifier {name!r}; {nearest_to(name, names(), else_say='there are ')}")
     return found
@@ -202,7 +196,7 @@ def kind_of(name: str) -> ClassifierKind:
 
 def kinds() -> list[ClassifierKind]:
     """Return the kinds that a plan can name, from the simplest up, then custom kinds."""
-    every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *_known, *installed(GROUP)])]
+    every = [kind_of(name) for name in dict.fromkeys([*BUILT_IN, *registered, *installed(GROUP)])]
     return [kind for kind in every if kind.settings is not None]
 
 

@@ -10,7 +10,7 @@ import barn_owl as owl
 from barn_owl import learn
 from barn_owl.cli import common
 from barn_owl.cli.compare import compare_aloud
-from barn_owl.clips.splits import SPLITS
+from barn_owl.clips.split_names import SPLITS
 from barn_owl.errors import PlanError
 from barn_owl.files import is_folder
 

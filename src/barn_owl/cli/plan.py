@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
-import numpy as np
 
 import barn_owl as owl
 from barn_owl.cli import common
@@ -103,6 +102,7 @@ def _in_short(plan: owl.Plan) -> str:
 
 def show_network(voice: common.Terminal, plan: owl.Plan, labels: int) -> pd.DataFrame | None:
     """Show the output and cost of each layer, if the classifier is a network over frames; return them for JSON."""
+    import numpy as np
 
     from barn_owl.learn.summary import summary
 

@@ -13,7 +13,7 @@ import click
 
 import barn_owl as owl
 from barn_owl import runs
-from barn_owl.classifiers.kind import names
+from barn_owl.classifiers.built_in import trained_names
 from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.measure import measure_training
@@ -35,7 +35,7 @@ FORGOTTEN = 0.05
 @click.option("--run", "folder", type=common.PATH, help="Folder to write the run to; needed but for --measure.")
 @click.option(
     "--classifier",
-    type=click.Choice([*names(), "auto", "all"]),
+    type=click.Choice([*trained_names(), "auto", "all"]),
     help="Classifier to train; auto takes logistic where it beats cnn on held-out groups, all ranks every one.",
 )
 @click.option(
@@ -113,7 +113,7 @@ def command(
     barn-owl train clips.csv --run first
     barn-owl train clips.csv --run classifiers --classifier all
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
-    barn-owl train clips.csv --run small --set cnn.size=tiny --set training.epochs=20
+    barn-owl train clips.csv --run quick --set cnn.size=tiny --set training.epochs=20
     """
     if folder is None and not measure:
         raise click.UsageError("Missing option '--run'.")
@@ -129,7 +129,7 @@ def command(
     request = TrainRequest(
         voice=voice, folder=folder or Path(), plan_path=plan_path, recordings=recordings,
         start_from=start_from, resume=resume, seeds=seeds, folds=folds, subsets=subsets, ensemble=ensemble,
-        classifiers=names() if classifier == "all" else [], chooses=classifier == "auto",
+        classifiers=trained_names() if classifier == "all" else [], chooses=classifier == "auto",
         front_ends=[stack.split("+") for stack in front_ends],
         work=owl.Work(workers=workers, force=force, cache=cache),
         changes=common.settings_of(settings) | chosen,

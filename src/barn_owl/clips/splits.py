@@ -4,9 +4,8 @@ from typing import Literal
 
 from pydantic import Field, model_validator
 
+from barn_owl.clips.split_names import SPLITS as SPLITS
 from barn_owl.settings import Settings
-
-SPLITS = ("train", "validation", "test")
 
 
 class Shares(Settings):

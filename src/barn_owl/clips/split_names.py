@@ -1,0 +1,3 @@
+"""Names of the splits, for options of commands: without loading settings."""
+
+SPLITS = ("train", "validation", "test")
