@@ -373,3 +373,12 @@ def test_many_clips_are_compared_in_parts_and_wrong_labels_are_found(seed, monke
     found = doubtful_labels(pd.DataFrame({"label": labels}), measures)
     assert {one.row for one in found} == {3, 70}
     assert all(one.support > one.own_support for one in found)
+
+
+def test_several_labels_of_one_excerpt_are_no_copies(tmp_path):
+    folder = write_folder(tmp_path / "x", seed=8, clips=6, kinds=("hum", "hiss"))
+    rows = [(str(p), p.parent.name) for p in sorted(folder.rglob("*.wav"))]
+    both = [(rows[0][0], "loud"), (rows[1][0], "loud")]
+    check = check_clips(pd.DataFrame([*rows, *both], columns=["file", "label"]))
+    assert not check.findings["finding"].str.startswith("duplicate").any()
+    assert len(check.repaired) == len(rows) + 2

@@ -251,22 +251,29 @@ def _outliers(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Ite
 
 
 def _duplicates(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
-    """Return clips with the same samples as a clip that stays, or as a clip with another label."""
+    """Return clips with the same samples as a clip that stays, or as a clip with other labels.
+
+    Several rows of one excerpt are its labels, not copies.
+    """
     heard = [row for row, one in enumerate(inspections) if one.facts is not None and one.facts.silent_share < 1]
-    clips_of_group = clips.groupby("group")["label"].transform("size") if "group" in clips else None
+    of_group = clips.groupby("group")["label"].transform("size") if "group" in clips else pd.Series(0, clips.index)
     for rows in clips.iloc[heard].groupby(same_content(list(inspections))[heard], sort=False).groups.values():
         if len(rows) < 2:
             continue
-        labels = clips["label"].loc[rows]
+        excerpt = clips.loc[rows, ["file", "start_s", "end_s"]].astype(str).agg(" ".join, axis=1)
+        copies = clips.loc[rows].groupby(excerpt, sort=False)
+        labels = {key: frozenset(copy["label"]) for key, copy in copies}
         # The copy of a clip in a folder of its own would be a group that does not exist: the larger group is kept.
-        kept = int(rows[0] if clips_of_group is None else clips_of_group.loc[rows].idxmax())
-        for row in map(int, rows):
-            other = next((int(at) for at in rows if labels[at] != labels[row]), None)
-            if other is not None:
-                same = f"the same samples as {_where(clips, other)}, which is labeled {labels[other]!r}"
-                yield Finding("duplicate with another label", same, row=row)
-            elif row != kept:
-                yield Finding("duplicate", f"the same samples as {_where(clips, kept)}", row=row)
+        kept = int(of_group.loc[rows].idxmax())
+        for key, copy in copies:
+            other = next((own for own in labels if labels[own] != labels[key]), None)
+            for row in map(int, copy.index):
+                if other is not None:
+                    there = int(copies.get_group(other).index[0])
+                    same = f"the same samples as {_where(clips, there)}, which is labeled {clips['label'][there]!r}"
+                    yield Finding("duplicate with another label", same, row=row)
+                elif kept not in copy.index:
+                    yield Finding("duplicate", f"the same samples as {_where(clips, kept)}", row=row)
 
 
 def _near_duplicates(clips: pd.DataFrame, pairs: pd.DataFrame) -> Iterator[Finding]:
