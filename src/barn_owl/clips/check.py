@@ -25,6 +25,7 @@ from barn_owl.sound.samples import SampleFile
 
 COLUMNS = ["severity", "finding", "label", "file", "start_s", "detail", "action"]
 
+PLACE = ["file", "start_s", "end_s"]
 NAME_LETTERS = 12
 """Digits of a fingerprint that identify a recording: enough for millions."""
 MIN_DURATION_S = 0.05
@@ -260,8 +261,8 @@ def _duplicates(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> I
     for rows in clips.iloc[heard].groupby(same_content(list(inspections))[heard], sort=False).groups.values():
         if len(rows) < 2:
             continue
-        excerpt = clips.loc[rows, ["file", "start_s", "end_s"]].astype(str).agg(" ".join, axis=1)
-        copies = clips.loc[rows].groupby(excerpt, sort=False)
+        excerpt = [f"{file} {start} {end}" for file, start, end in clips.loc[rows, PLACE].itertuples(index=False)]
+        copies = clips.loc[rows].groupby(np.array(excerpt, dtype=object), sort=False)
         labels = {key: frozenset(copy["label"]) for key, copy in copies}
         # The copy of a clip in a folder of its own would be a group that does not exist: the larger group is kept.
         kept = int(of_group.loc[rows].idxmax())
