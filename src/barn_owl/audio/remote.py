@@ -172,7 +172,7 @@ def _system(url: str) -> tuple[Any, str]:
     try:
         fsspec = importlib.import_module("fsspec")
     except ImportError:
-        raise AudioError(f"{url}: sound elsewhere needs a package; {how_to_install('elsewhere')}") from None
+        raise AudioError(f"{url}: URLs need a package; {how_to_install('urls')}") from None
     protocol = url.partition("://")[0].lower()
     if protocol not in PROTOCOLS or "::" in url:
         raise AudioError(f"{url} cannot be read: URLs begin with {', '.join(PROTOCOLS)}:// and are not chained by ::")
