@@ -25,9 +25,11 @@ def nearest_path(path: str | Path) -> str:
     import difflib
 
     path = Path(path)
-    if path.exists() or not path.parent.is_dir():
+    try:
+        beside = [] if path.exists() else [other.name for other in path.parent.iterdir()]
+    except OSError:  # there is nothing to suggest where nothing can be listed
         return ""
-    close = difflib.get_close_matches(path.name, [beside.name for beside in path.parent.iterdir()], n=1)
+    close = difflib.get_close_matches(path.name, beside, n=1)
     return f"; did you mean {path.parent / close[0]}?" if close else ""
 
 
