@@ -12,7 +12,7 @@ import barn_owl as owl
 from barn_owl import demo
 from barn_owl.cli import common
 from barn_owl.cli.tag import tag_aloud
-from barn_owl.cli.train import train_aloud
+from barn_owl.cli.training import train_aloud
 from barn_owl.files import claim_folder
 
 if TYPE_CHECKING:

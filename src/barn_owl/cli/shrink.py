@@ -11,7 +11,7 @@ import barn_owl as owl
 from barn_owl.cli import common
 from barn_owl.cli.evaluate import show_scores
 from barn_owl.cli.search import search_aloud
-from barn_owl.cli.train import EpochReporter
+from barn_owl.cli.training import EpochReporter
 from barn_owl.files import claim_folder, is_file
 
 
