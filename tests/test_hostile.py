@@ -25,7 +25,7 @@ from barn_owl.classifiers.pooled import Pooled
 from barn_owl.classifiers.trees import Trees
 from barn_owl.cli.main import run as call
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
-from barn_owl.clips.table import read_any_table
+from barn_owl.clips.any_table import read_any_table
 from barn_owl.clips.writing import write_variants
 from barn_owl.errors import AudioError, ModelError, OutputError, PlanError, TableError
 from barn_owl.features.cache import FrameCache

@@ -24,7 +24,8 @@ from barn_owl.archive.store import is_store, read_store
 from barn_owl.audio import audio_info
 from barn_owl.audio.remote import place
 from barn_owl.clips import check_clip_table, read_clip_table, write_clip_table
-from barn_owl.clips.table import TableOrPath, as_clip_table, closed_urls, read_any_table
+from barn_owl.clips.any_table import read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table, closed_urls
 from barn_owl.errors import AudioError, OutputError, TableError
 from barn_owl.files import FULL, atomic_write, check_space
 from barn_owl.tables import write_table

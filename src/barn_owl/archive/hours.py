@@ -10,7 +10,8 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.audio import broadcast_start
-from barn_owl.clips.table import TableOrPath, as_clip_table, read_any_table
+from barn_owl.clips.any_table import read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TableError
 from barn_owl.files import real_path
 
@@ -163,10 +164,12 @@ def hours_table(
     events = as_clip_table(events, "events")
     known = {file: start for file, start in starts.items() if start is not None}
     labels = sorted(events["label"].unique())
-    table = pd.DataFrame(0, index=pd.RangeIndex(HOURS, name="hour"), columns=labels)
-    for row in events.itertuples():
-        if row.file in known:
-            table.loc[_after(known[row.file], row.start_s).hour, row.label] += 1
+    clocked = events[events["file"].isin(list(known))]
+    hours = [_after(known[file], at).hour for file, at in zip(clocked["file"], clocked["start_s"], strict=True)]
+    table = pd.crosstab(np.array(hours, dtype=int), clocked["label"].to_numpy()).reindex(
+        index=pd.RangeIndex(HOURS, name="hour"), columns=labels, fill_value=0
+    )
+    table.columns.name = None
     recorded = np.zeros(HOURS)
     for file, start in known.items():
         recorded += recorded_by_hour(start, seconds.get(file, 0.0))

@@ -6,7 +6,8 @@ from pathlib import Path, PurePath
 
 from barn_owl.audio import AUDIO_ENDINGS
 from barn_owl.audio.remote import files_below, is_remote, place, sound_files_below
-from barn_owl.clips.table import closed_urls, read_any_table
+from barn_owl.clips.any_table import read_any_table
+from barn_owl.clips.table import closed_urls
 from barn_owl.errors import TableError
 from barn_owl.files import is_folder, real_path
 from barn_owl.names import as_text

@@ -12,8 +12,9 @@ import pandas as pd
 
 from barn_owl.audio import AUDIO_ENDINGS, audio_info, sound_files_below
 from barn_owl.audio.reading import PAST_END_S
+from barn_owl.clips.any_table import COLUMNS, read_any_table
 from barn_owl.clips.completeness import event_rows
-from barn_owl.clips.table import COLUMNS, check_clip_table, read_any_table
+from barn_owl.clips.table import check_clip_table
 from barn_owl.errors import AudioError, TableError
 from barn_owl.files import is_folder, not_a_file
 from barn_owl.names import as_text, from_text

@@ -6,7 +6,8 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from barn_owl.clips.table import TableOrPath, as_clip_table, read_any_table
+from barn_owl.clips.any_table import read_any_table
+from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import TableError
 from barn_owl.wording import nearest_to
 

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 from matplotlib.figure import Figure
 
-from barn_owl.clips.table import COLUMNS
+from barn_owl.clips.any_table import COLUMNS
 from barn_owl.errors import BarnOwlError, ModelError, TableError
 from barn_owl.evaluate import Evaluation
 from barn_owl.evaluate.prediction_arrays import SCORE
