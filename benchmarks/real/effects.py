@@ -20,17 +20,14 @@ import soundfile as sf
 from recorded import DATA, fresh, write_csv
 
 PACKAGE_NAMES = """
-7kaa-data a7xpg-data abe-data adonthell-data alex4-data amoebax-data ardentryst asc-data ballz-data barrage
-black-box blobwars-data bugsquish burgerspace caveexpress-data ceferino-data chromium-bsu-data
-circuslinux-data colobot-common-sounds criticalmass-data cuyo-data dodgindiamond2 endless-sky-data
-extremetuxracer-data fillets-ng-data foobillardplus-data frozen-bubble-data geki2 geki3 gnome-robots granatier
-gunroar-data heroes-sound-effects holotz-castle-data kapman kbounce kolf lbreakout2-data lincity-ng-data
-ltris-data madbomber-data marsshooter-data meritous-data mirrormagic-data monsterz-data mrrescue mu-cade-data
-neverball-data njam-data noiz2sa-data opencity-data open-invaders-data openttd-opensfx overgod-data
-parsec47-data pathological performous-composer pinball-data pingus-data plee-the-bear-data powermanga-data
-quadrapassel rafkill-data ri-li-data rrootage-data spacearyarya starvoyager-data tanglet-data tecnoballz-data
-titanion-data toppler-data torus-trooper-data trackballs-data trophy-data tumiki-fighters-data tuxmath-data
-tuxtype-data val-and-rick-data vectoroids vodovod wing-data xmoto-data zaz-data
+a7xpg-data abe-data adonthell-data ardentryst barrage bugsquish burgerspace caveexpress-data ceferino-data
+chromium-bsu-data circuslinux-data cuyo-data endless-sky-data extremetuxracer-data fillets-ng-data
+foobillardplus-data frozen-bubble-data geki2 granatier gunroar-data heroes-sound-effects kapman kolf
+lbreakout2-data lbreakouthd-data lincity-ng-data madbomber-data marsshooter-data meritous-data
+mirrormagic-data monsterz-data mu-cade-data njam-data noiz2sa-data open-invaders-data overgod-data
+parsec47-data pathological pinball-data plee-the-bear-data powermanga-data ri-li-data rrootage-data
+spacearyarya tecnoballz-data titanion-data torus-trooper-data trackballs-data trophy-data tumiki-fighters-data
+tuxmath-data vectoroids wing-data zaz-data
 """
 LABELS = {
     "explosion": r"expl|boom|bomb|blast|detonat|splode",
@@ -88,7 +85,7 @@ def build(raw: Path) -> None:
     """Write the clips, their table and their split."""
     folder, rows, seen = fresh("effects"), [], set()
     taken: dict[tuple[str, str], int] = defaultdict(int)
-    for maker in sorted(path.name for path in raw.iterdir() if path.is_dir()):
+    for maker in sorted(name for name in PACKAGE_NAMES.split() if (raw / name).is_dir()):
         for path in sorted((raw / maker).rglob("*")):
             if not path.is_file() or not (label := label_of(path)):
                 continue

@@ -18,7 +18,7 @@ SHOWN = 40
 @click.command("classify")
 @click.argument("model_path", metavar="MODEL", type=common.PATH)
 @click.argument("what", nargs=-1, required=True)
-@common.optional_out_option
+@click.option("-o", "--out", type=common.PATH, help="Table to write; - for stdout.  [default: show it]")
 @click.option("--min-score", "least", type=click.FloatRange(0, 1), help="Clips with a lower score are undecided.")
 @click.option("--page", type=common.PATH, help="Page to write, for listening and corrections.")
 @common.workers_option

@@ -81,9 +81,6 @@ measure_option = click.option(
 out_file_option = click.option("-o", "--out", type=PATH, required=True, help="Table to write; - for stdout.")
 
 
-optional_out_option = click.option("-o", "--out", type=PATH, help="Table to write; - for stdout.  [default: show it]")
-
-
 DECODING_OPTIONS = [
     click.option("--threshold", type=float, help="Score that an event must reach at least once."),
     click.option("--release-threshold", type=float, help="Score below which an event ends."),

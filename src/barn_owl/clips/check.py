@@ -131,8 +131,9 @@ def check_clips(
             *_outliers(clips, inspections),
         ]
         found = [*_doubtful(clips, inspections), *found]  # what to listen to first
-        found += [*_duplicates(clips, inspections), *_near_duplicates(clips, pairs)]
-        links = [*enumerate(same_content(inspections)), *zip(pairs["first"], pairs["second"], strict=True)]
+        same = same_content(inspections)
+        found += [*_duplicates(clips, inspections, same), *_near_duplicates(clips, pairs)]
+        links = [*enumerate(same), *zip(pairs["first"], pairs["second"], strict=True)]
         copy_of = _copy_names(linked(len(clips), links), inspections)
     found += [*_leaks(clips.assign(copy_of=copy_of) if audio else clips), *_missing_labels(clips)]
     found = _of_collection(clips, found)
@@ -251,14 +252,14 @@ def _outliers(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Ite
                 yield Finding("narrow band", highest, row=row)
 
 
-def _duplicates(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> Iterator[Finding]:
+def _duplicates(clips: pd.DataFrame, inspections: Sequence[ClipInspection], same: np.ndarray) -> Iterator[Finding]:
     """Return clips with the same samples as a clip that stays, or as a clip with other labels.
 
-    Several rows of one excerpt are its labels, not copies.
+    same : see `same_content`. Several rows of an excerpt are its labels, not copies.
     """
     heard = [row for row, one in enumerate(inspections) if one.facts is not None and one.facts.silent_share < 1]
     of_group = clips.groupby("group")["label"].transform("size") if "group" in clips else pd.Series(0, clips.index)
-    for rows in clips.iloc[heard].groupby(same_content(list(inspections))[heard], sort=False).groups.values():
+    for rows in clips.iloc[heard].groupby(same[heard], sort=False).groups.values():
         if len(rows) < 2:
             continue
         excerpt = [f"{file} {start} {end}" for file, start, end in clips.loc[rows, PLACE].itertuples(index=False)]
@@ -271,8 +272,8 @@ def _duplicates(clips: pd.DataFrame, inspections: Sequence[ClipInspection]) -> I
             for row in map(int, copy.index):
                 if other is not None:
                     there = int(copies.get_group(other).index[0])
-                    same = f"the same samples as {_where(clips, there)}, which is labeled {clips['label'][there]!r}"
-                    yield Finding("duplicate with another label", same, row=row)
+                    detail = f"the same samples as {_where(clips, there)}, which is labeled {clips['label'][there]!r}"
+                    yield Finding("duplicate with another label", detail, row=row)
                 elif kept not in copy.index:
                     yield Finding("duplicate", f"the same samples as {_where(clips, kept)}", row=row)
 
@@ -307,11 +308,12 @@ def _of_collection(clips: pd.DataFrame, found: Sequence[Finding]) -> list[Findin
     """Report what concerns most clips once: it is a property of the collection, not of its clips."""
     counts = Counter(one.finding for one in found if one.row is not None and not one.kind.drops)
     usual = {name for name, count in counts.items() if count > MOST_CONCERNED * len(clips) and count > 1}
-    kept: list[Finding] = []
+    kept, reported = list[Finding](), set[str]()
     for one in found:
         if one.finding not in usual or one.row is None:
             kept.append(one)
-        elif one.finding not in {other.finding for other in kept}:
+        elif one.finding not in reported:
+            reported.add(one.finding)
             detail = f"{counts[one.finding]} of {len(clips)} clips, such as {clips['file'][one.row]}: {one.detail}"
             kept.append(Finding(one.finding, detail))
     return kept

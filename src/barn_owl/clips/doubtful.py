@@ -15,7 +15,7 @@ MIN_OF_GROUP = 10
 """Clips of a group from which its frequency response can be told from its sounds."""
 MARGIN = 0.3
 """Margin of the support for another label from which a label is doubtful. With 5 % of the labels of seven problems
-exchanged, 0.83 to 0.94 of these are found on six, and 0.56 to 0.94 of the doubtful labels are wrong."""
+exchanged, 0.83 to 0.94 of these are found on six, and 0.55 to 0.95 of the doubtful labels are wrong."""
 LARGEST_SHARE = 0.1
 """Largest share of the clips that are doubted, those with the largest margin."""
 PENALTY, WIDTH = 0.3, 0.5

@@ -76,7 +76,7 @@ class Listener:
         self.model, self.decoding = model, decoding or model.decoding
         self._source, self._every_s, self._lead_s = source, every_s, lead_s
         self.began = began or datetime.now().astimezone()
-        self._own_clock = began is not None
+        self._begin_is_given = began is not None
         self.seconds = 0.0
         """Seconds since the start, processed or lost."""
         self.lost_s = 0.0
@@ -211,7 +211,7 @@ class Listener:
     def _live_event(self, event: Event, excerpt: np.ndarray | None) -> LiveEvent:
         start_s, end_s = round(self._base_s + event.start_s, 3), round(self._base_s + event.end_s, 3)
         begins = self.began + timedelta(seconds=start_s)
-        if not self._own_clock:
+        if not self._begin_is_given:
             begins = min(begins, datetime.now().astimezone() - timedelta(seconds=self.seconds - start_s))
         return LiveEvent(start_s, end_s, event.label, event.score, begins, excerpt)
 

@@ -125,8 +125,9 @@ class Run:
 
     @cached_property
     def group_spread(self) -> GroupSpread:
-        """Accuracy by held-out group, and the range to expect of a new group."""
-        return spread_of_groups(self.predictions, self.model.event_labels)
+        """Accuracy by held-out group, and the range to expect of a new group; empty for clips with several labels."""
+        labels = [] if self.model.multilabel else self.model.event_labels
+        return spread_of_groups(self.predictions, labels)
 
     @property
     def recording_caveats(self) -> list[str]:
