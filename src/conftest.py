@@ -8,9 +8,7 @@ import pytest
 
 import barn_owl
 from barn_owl.annotation import item_key
-from barn_owl.classifiers import built_in
-from barn_owl.features import custom
-from helpers import few_made_up, fill_harbor, leave_figures_blank, shared
+from helpers import few_made_up, fill_harbor, leave_figures_blank, registrations_undone, shared
 
 __all__ = ["shared"]
 
@@ -27,15 +25,10 @@ def harbor(shared, tmp_path_factory):
 def _in_the_harbour(request, monkeypatch, doctest_namespace):
     """Run an example in that folder, with the packages available that users import."""
     doctest_namespace |= {"barn_owl": barn_owl, "item_key": item_key, "np": np, "pd": pd}
-    # What an example registers must not remain for the next: both may register one name.
-    known = dict(built_in.registered)
-    monkeypatch.setattr("barn_owl.classifiers.kind.registered", known)
-    monkeypatch.setattr("barn_owl.classifiers.built_in.registered", known)
-    monkeypatch.setattr("barn_owl.features.custom._registered", dict(custom._registered))
     # Each figure is drawn by the example of the function that makes it; a report of many need not draw them again.
     if request.path.parent.name != "show" or request.path.stem in ("report", "results"):
         leave_figures_blank(monkeypatch)
     if ">>>" in getattr(getattr(request.node, "dtest", None), "docstring", ""):
         monkeypatch.chdir(request.getfixturevalue("harbor"))
-    with few_made_up():
+    with few_made_up(), registrations_undone():
         yield

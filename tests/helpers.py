@@ -14,7 +14,9 @@ from matplotlib.figure import Figure
 from matplotlib.layout_engine import ConstrainedLayoutEngine
 
 import barn_owl
+from barn_owl.classifiers import built_in
 from barn_owl.evaluate import Evaluation
+from barn_owl.features import custom
 from barn_owl.learn import Plan, sources
 from barn_owl.show.style import Picture
 
@@ -56,6 +58,19 @@ def few_made_up() -> Iterator[None]:
         yield
     finally:
         make_up(before)
+
+
+@contextlib.contextmanager
+def registrations_undone() -> Iterator[None]:
+    """Forget the classifiers and features that are registered within the block: another test may take their names."""
+    registries = (built_in.registered, custom._registered)
+    before = [dict(registry) for registry in registries]
+    try:
+        yield
+    finally:
+        for registry, entries in zip(registries, before, strict=True):
+            registry.clear()
+            registry.update(entries)
 
 
 def make_up(count: int) -> None:

@@ -15,7 +15,7 @@ import barn_owl
 from barn_owl.annotation import item_key
 from barn_owl.arguments import as_array, checked
 from barn_owl.errors import BarnOwlError
-from helpers import few_made_up, fill_harbor, leave_figures_blank
+from helpers import few_made_up, fill_harbor, leave_figures_blank, registrations_undone
 
 PACKAGES = ["annotation", "archive", "audio", "classifiers", "clips", "device", "evaluate", "features", "learn"]
 PACKAGES += ["live", "model", "runs", "show", "sound", "tag"]
@@ -71,7 +71,7 @@ def test_a_wrong_argument_is_named(name, harbor, monkeypatch, seed):
     for function in (getattr(package, each) for each in package.__all__):
         if not inspect.isfunction(function) or ">>>" not in function.__doc__ or function.__name__ in SLOW:
             continue
-        with few_made_up():
+        with few_made_up(), registrations_undone():
             arguments = valid_call(package, function, monkeypatch)
             for parameter in inspect.signature(function).parameters.values() if arguments else ():
                 if parameter.kind in (parameter.VAR_POSITIONAL, parameter.VAR_KEYWORD):

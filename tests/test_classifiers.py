@@ -9,12 +9,12 @@ from pydantic import Field
 
 import barn_owl as owl
 from barn_owl import extensions
-from barn_owl.classifiers import built_in, kind as registry, register_classifier
+from barn_owl.classifiers import kind as registry, register_classifier
 from barn_owl.classifiers.kind import kind_of, kinds, names
 from barn_owl.classifiers.row_classifiers import Candidate, rows_kind, squared_distances
 from barn_owl.errors import PlanError
 from barn_owl.settings import Settings
-from helpers import small_plan
+from helpers import registrations_undone, small_plan
 
 
 class Centroids:
@@ -51,12 +51,10 @@ KIND = rows_kind(
 
 
 @pytest.fixture
-def centroids(monkeypatch):
-    known = dict(registry.registered)
-    for module in (registry, built_in):
-        monkeypatch.setattr(module, "registered", known)
-    register_classifier(KIND)
-    return KIND
+def centroids():
+    with registrations_undone():
+        register_classifier(KIND)
+        yield KIND
 
 
 def test_a_new_kind_is_planned_trained_kept_tagged_with_and_ranked(clips, centroids, tmp_path):
