@@ -63,8 +63,10 @@ bench-real: .venv/ready-dev
 screenshots: .venv/ready-dev
 	$(BIN)/python docs/screenshots/take.py
 
+# Pages of the reference from the code, and measured figures from one file (docs/figures.toml).
 reference: .venv/ready-dev
 	$(BIN)/python docs/reference/generate.py
+	$(BIN)/python docs/figures.py
 
 clean:
 	rm -rf .venv saltmarsh-quay

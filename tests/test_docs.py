@@ -1,5 +1,6 @@
 """The docs say what the library computes, and define the terms that they use."""
 
+import importlib.util
 import re
 from pathlib import Path
 
@@ -57,3 +58,10 @@ def test_the_glossary_has_the_terms_of_tables_of_results():
         "miss",
     ]
     assert [term for term in shown if f"**{term.lower()}**" not in glossary] == []
+
+
+def test_figures_that_several_pages_quote_are_those_of_one_file():
+    spec = importlib.util.spec_from_file_location("figures", DOCS / "figures.py")
+    figures = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(figures)
+    assert figures.differing() == []

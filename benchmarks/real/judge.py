@@ -4,7 +4,8 @@ usage: judge.py [--sets drums,voices,letters,instruments,commands] [--seeds 0,1,
                 [--out FOLDER]
 
 clips : train on the training split, choose on the validation split, balanced accuracy on the test split.
-events : train on both of those splits and on background, tag the long recordings as they are and in another room.
+events : train on both of those splits and on background, tag the long recordings as they are and in another room,
+with the model as trained and adapted to each recording.
 adjust : the same without the validation clips, before and after `adjust` on a recording that is made of those.
 few : as clips, with 3, 5, 10 and 20 clips a label to train on, and a third as many to choose on.
 
@@ -119,6 +120,9 @@ class Judge:
             scores = barn_owl.score_events(events, truth, seconds=seconds)
             self.note(f"{recording.stem}{what}, event F1", scores.f1)
             self.note(f"{recording.stem}{what}, false alarms per hour", scores.false_alarms_per_hour)
+            events = barn_owl.tag_recording(barn_owl.adapt(run, recording).model, recording)
+            adapted = barn_owl.score_events(events, truth, seconds=seconds)
+            self.note(f"{recording.stem}{what}, adapted, event F1", adapted.f1)
 
 
 def main() -> None:

@@ -45,6 +45,7 @@ from .parallel import engine as engine
 from .runs import (
     Run as Run,
     Work as Work,
+    adapt as adapt,
     compare_runs as compare_runs,
     open_run as open_run,
     suggest_plan as suggest_plan,

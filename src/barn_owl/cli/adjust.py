@@ -21,6 +21,7 @@ from barn_owl.cli.score import show_event_scores
     help="Maximize recall with at most this many false alarms per hour, instead of F1.",
 )
 @common.collar_option
+@common.recordings_option
 @click.option("-o", "--out", type=common.PATH, help="Model file to write.  [default: change MODEL]")
 @click.option("--figure", type=common.PATH, help="Figure to write: detections over false alarms.")
 @click.option("--dry-run", is_flag=True, help="Report the changes without making them.")
@@ -35,6 +36,7 @@ def command(
     truth: Path | None,
     false_alarms: float | None,
     collar_s: float,
+    recordings: tuple[Path, ...],
     out: Path | None,
     figure: Path | None,
     dry_run: bool,
@@ -43,7 +45,7 @@ def command(
     force: bool,
     voice: common.Terminal,
 ) -> None:
-    """Find decoding settings on recordings with known events.
+    """Fit a model to recordings: with known events, or without.
 
     Chooses the settings of MODEL with the highest event F1 on the recordings of the table TRUTH, or the highest
     recall within a limit of false alarms, and stores them in MODEL. Also cross-validates them: settings are chosen
@@ -51,16 +53,25 @@ def command(
     TRUTH has complete stretches (see barn-owl annotate), only these are used. Do not use these recordings for testing
     afterwards.
 
+    With --recordings, adapts the networks to the sound of a place or a microphone, without known events and without
+    training, and writes a new model (-o). It helps where the place sounds unlike the clips.
+
     \b
     barn-owl adjust first truth.csv --figure adjust.png
     barn-owl adjust first truth.csv --false-alarms 2
+    barn-owl adjust first --recordings nights/ -o first-here.safetensors
     barn-owl adjust first --undo
     """
     if undo:
         _undo(voice, model_path, alone=truth is None and out is None)
         return
+    if recordings:
+        if truth is not None or figure is not None or false_alarms is not None:
+            raise click.UsageError("--recordings takes no TRUTH, --figure or --false-alarms")
+        _adapt(voice, model_path, recordings, out, dry_run=dry_run, force=force)
+        return
     if truth is None:
-        raise click.UsageError("Missing argument 'TRUTH'.")
+        raise click.UsageError("Missing argument 'TRUTH' (known events), or option --recordings (without them).")
     common.check_outputs(figures=[figure], endings={out: ()}, force=force)
     model = owl.load_model(model_path)
     known = owl.read_clip_table(truth, urls=common.table_urls())
@@ -100,6 +111,24 @@ def _undo(voice: common.Terminal, path: Path, *, alone: bool) -> None:
     decoding = owl.runs.undo_decoding(path)
     voice.say(f"Restored the previous settings of {path}.")
     voice.result(decoding=decoding.model_dump(exclude_none=True))
+
+
+def _adapt(
+    voice: common.Terminal, path: Path, recordings: tuple[Path, ...], out: Path | None, *, dry_run: bool, force: bool
+) -> None:
+    if out is None and not dry_run:
+        raise click.UsageError("--recordings writes a new model; name it with -o")
+    common.check_outputs(endings={out: ()}, force=force)
+    adapted = owl.adapt(path, recordings)
+    voice.say(
+        f"Adapted to {adapted.sounds['before'].sum()} sounds in {adapted.seconds / 60:.1f} min of recordings: "
+        f"their share of the normalization statistics is {adapted.share:.0%}."
+    )
+    voice.table(adapted.sounds, title="sounds found")
+    if out is not None and not dry_run:
+        adapted.model.save(out, force=True)
+        voice.say(f"Wrote {out}. Score both models on a recording with known events before you rely on the new one.")
+    voice.result(share=adapted.share, seconds=adapted.seconds, sounds=adapted.sounds)
 
 
 def _show(voice: common.Terminal, own: owl.DecodingSettings, found: owl.tag.Adjusted, collar_s: float) -> None:

@@ -37,7 +37,7 @@ SECTIONS = {
     "Recordings": {
         "tag": "Detect events in long recordings.",
         "score": "Score events against a truth table.",
-        "adjust": "Find decoding settings on recordings with known events.",
+        "adjust": "Fit a model to recordings: with known events, or without.",
         "listen": "Tag live sound from a microphone, a pipe or a simulated device.",
         "hours": "Count events by label and hour of the day.",
     },

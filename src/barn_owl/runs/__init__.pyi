@@ -1,3 +1,4 @@
+from .adapting import Adapted as Adapted, adapt as adapt
 from .compare import RunComparison as RunComparison, compare_runs as compare_runs
 from .exemplars import exemplar_table as exemplar_table
 from .groups import GroupSpread as GroupSpread

@@ -229,7 +229,7 @@ def _unlabeled(plan: Plan, work: Work) -> Stretches:
     """Stretches of the recordings that the plan names, if the classifier can learn from them without labels."""
     if not plan.recordings or not plan.kind.sees_frames or plan.multilabel or not plan.front_end.is_log_mel:
         return Stretches([], ClipFrames([]))
-    unlabeled = read_unlabeled(plan, plan.recordings)
+    unlabeled = read_unlabeled(plan.front_end, plan.clips, plan.mixtures.seconds, plan.recordings, [])
     if unlabeled.places:
         minutes = sum(map(len, unlabeled.frames.parts)) * plan.front_end.hop_s / 60
         work.now(f"learning from {minutes:.0f} min of the recordings without labels, too")

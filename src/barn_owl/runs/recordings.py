@@ -1,7 +1,6 @@
 """Properties of the target recordings of a model: bandwidth, level, and background between sounds."""
 
 from collections.abc import Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
@@ -16,13 +15,14 @@ from barn_owl.audio.silence import two_threshold_runs
 from barn_owl.classifiers.base import segment_logits
 from barn_owl.clips import ClipFrames, complete_stretches, read_clip_table
 from barn_owl.errors import AudioError, PlanError
+from barn_owl.features import FrontEnd
 from barn_owl.features.activity import activity, frames_in
 from barn_owl.learn import Plan
 from barn_owl.learn.unlabeled import SURE, active_runs
 from barn_owl.model import Model
 from barn_owl.names import is_closed_url, table_name
 from barn_owl.network import sigmoid, softmax
-from barn_owl.sound import read_preprocessed
+from barn_owl.sound import UniformSettings, read_preprocessed
 
 STRETCHES, STRETCH_S, MIN_DURATION_S = 16, 5.0, 1.0
 """Stretches that are listened to, over all recordings, and how long they are."""
@@ -86,16 +86,24 @@ class Stretches(NamedTuple):
     frames: ClipFrames
 
 
-def read_unlabeled(plan: Plan, paths: Sequence[str | Path]) -> Stretches:
-    """Read stretches from all over recordings, active or not, at least as long as a mixture."""
-    least = plan.front_end.count(round(plan.mixtures.seconds * plan.front_end.rate_hz))
+def read_unlabeled(
+    front_end: FrontEnd, clips: UniformSettings, least_s: float, paths: Sequence[str | Path], reasons: list[str]
+) -> Stretches:
+    """Read stretches from all over recordings, active or not, of at least `least_s` and at most twice that.
+
+    Why some cannot be read goes to `reasons`.
+    """
+    least = front_end.count(round(least_s * front_end.rate_hz))
     places, parts = [], []
-    for place in _spread(paths, UNLABELED, MIXTURES_LONG * plan.mixtures.seconds, []):
-        with suppress(AudioError):  # unreadable recordings are skipped, and counted
-            frames = plan.front_end.frames(read_preprocessed(place, plan.front_end.rate_hz, plan.clips))
-            if len(frames) >= least:
-                places.append(place)
-                parts.append(frames)
+    for place in _spread(paths, UNLABELED, MIXTURES_LONG * least_s, reasons):
+        try:
+            frames = front_end.frames(read_preprocessed(place, front_end.rate_hz, clips))
+        except AudioError as error:
+            reasons.append(str(error))
+            continue
+        if len(frames) >= least:
+            places.append(place)
+            parts.append(frames)
     return Stretches(places, ClipFrames(parts))
 
 
