@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-cluster bench-loop bench-real torture screenshots reference clean
+.PHONY: demo test guide lint types layers docs bench bench-accuracy bench-cluster bench-loop bench-real torture screenshots pictures reference clean
 
 demo: .venv/ready
 	rm -rf saltmarsh-quay
@@ -62,6 +62,11 @@ bench-real: .venv/ready-dev
 
 screenshots: .venv/ready-dev
 	$(BIN)/python docs/screenshots/take.py
+
+# How it works, drawn from the demo.
+pictures: .venv/ready-dev
+	test -d saltmarsh-quay/run || $(MAKE) demo
+	$(BIN)/python docs/pictures.py saltmarsh-quay
 
 # Pages of the reference from the code, and measured figures from one file (docs/figures.toml).
 reference: .venv/ready-dev

@@ -196,7 +196,7 @@ def test_a_search_goes_on_side_by_side_on_a_cluster(few_clips, workers, tmp_path
     small = {"cnn": {"size": "tiny", "kinds": ["2d"]}, "mixtures": {"count": 8}, "rehearsal": {"minutes": 0}}
     plan = owl.Plan(background=["still"], **small)
     with owl.engine(workers.scheduler_address):
-        found = owl.search(
+        found = owl.device.search(
             few_clips, tmp_path / "found", owl.device.read_device("core-256k"), minutes=0.001, plan=plan
         )
     assert len(found.table) >= 1

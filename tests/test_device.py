@@ -397,6 +397,8 @@ def test_a_search_trains_only_what_fits_and_goes_on_where_it_stopped(capsys, few
     assert owl.read_plan(tmp_path / "found" / "plan.toml").classifier == "cnn"
     tiny = found.device.model_dump() | {"flash_kb": 8.0}
     with pytest.raises(PlanError, match=r"nothing that was drawn fits core-256k: the nearest exceeds its flash"):
-        owl.search(few_clips, tmp_path / "none", owl.device.Device(**tiny), minutes=0.01, plan=small_plan("cnn"))
+        owl.device.search(
+            few_clips, tmp_path / "none", owl.device.Device(**tiny), minutes=0.01, plan=small_plan("cnn")
+        )
     table = pd.DataFrame({"step": [3, 3, 3, 2], "score": [0.5, 0.6, 0.55, 0.9], "flash_kb": [10, 30, 40, 5]})
     assert front(table)["score"].tolist() == [0.5, 0.6]

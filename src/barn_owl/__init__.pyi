@@ -34,7 +34,7 @@ from .clips import (
     split_clips as split_clips,
     write_clip_table as write_clip_table,
 )
-from .device import search as search, shrink as shrink, write_c as write_c, write_onnx as write_onnx
+from .device import shrink as shrink, write_c as write_c, write_onnx as write_onnx
 from .errors import BarnOwlError as BarnOwlError
 from .evaluate import predict as predict, score_events as score_events
 from .features import FrontEnd as FrontEnd

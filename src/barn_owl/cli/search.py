@@ -41,7 +41,7 @@ def search_aloud(
     work = owl.Work(
         workers=workers, force=force, on_start=lambda name, number, _total: voice.say(f"{number}: {name}")
     )
-    found = owl.search(
+    found = owl.device.search(
         table, folder, target, minutes=minutes, plan=plan.but(seed=seed), int8=not floats, halves=not is_random,
         resume=resume, work=work,
     )  # fmt: skip

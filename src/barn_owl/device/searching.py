@@ -153,7 +153,7 @@ def search(
     >>> clips = barn_owl.read_clip_table("clips.csv")
     >>> plan = barn_owl.Plan(background=["still"], cnn={"size": "tiny", "kinds": ["2d"]}, mixtures={"count": 8})
     >>> plan, device = plan.but(rehearsal={"minutes": 0}), barn_owl.device.read_device("core-256k")
-    >>> barn_owl.search(clips, "found", device, minutes=0.001, plan=plan).plan.classifier
+    >>> barn_owl.device.search(clips, "found", device, minutes=0.001, plan=plan).plan.classifier
     'cnn'
     """
     clips, plan = as_clip_table(clips), as_plan(plan)

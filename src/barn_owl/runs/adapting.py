@@ -50,7 +50,7 @@ class Adapted:
 
     Examples
     --------
-    >>> barn_owl.adapt("first", "night.wav").share < 0.4
+    >>> barn_owl.adapt("network", "night.wav").share < 0.4
     True
     """
 
@@ -88,9 +88,9 @@ def adapt(model: ModelLike, recordings: str | Path | Sequence[str | Path]) -> Ad
 
     Examples
     --------
-    >>> adapted = barn_owl.adapt("first", "night.wav")
-    >>> set(adapted.sounds["label"]) <= {"hiss", "hum", "tick"}
-    True
+    >>> adapted = barn_owl.adapt("network", "night.wav")
+    >>> adapted.sounds["label"].tolist()
+    ['hiss', 'hum', 'tick']
     """
     model = as_model(model)
     paths = [recordings] if isinstance(recordings, str | Path) else list(recordings)

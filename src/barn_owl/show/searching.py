@@ -21,7 +21,7 @@ def write_search_page(found: SearchResult, path: str | Path, *, force: bool = Fa
     Parameters
     ----------
     found : SearchResult
-        Result of `barn_owl.search`.
+        Result of `barn_owl.device.search`.
     path : str | Path
         The page.
     force : bool
