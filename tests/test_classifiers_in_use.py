@@ -181,13 +181,45 @@ def written(folder, rng, rate_hz, clips, labels, high=False):
 def test_a_plan_takes_a_higher_rate_only_where_it_is_worth_it(tmp_path, rng):
     hissing = written(tmp_path, rng, 44_100, 6, ["silence", "gas"], high=True)
     found = suggest_plan(hissing)
-    assert found.plan.front_end.rate_hz == 32_000
+    assert found.plan.front_end.rate_hz == 48_000
     assert found.plan.background == ["silence"]
     named = hissing.assign(label=hissing["label"].replace({"silence": "_Background_Noise_", "gas": "noise maker"}))
     assert suggest_plan(named).plan.background == ["_Background_Noise_"]
     assert "never reported as events" in found.reasons["background"]
     (tmp_path / "low").mkdir()
     assert suggest_plan(written(tmp_path / "low", rng, 16_000, 6, ["a", "b"])).plan.front_end.rate_hz == 16_000
+
+
+def tones(folder, rng, rate_hz, seconds, low_hz, high_hz):
+    """Clips of two labels, tones of half of their length between two frequencies, with little noise."""
+    rows, t = [], np.arange(round(seconds * rate_hz)) / rate_hz
+    for number in range(12):
+        label, hz = ("low", low_hz) if number % 2 else ("high", high_hz)
+        x = 0.3 * np.sin(2 * np.pi * hz * rng.uniform(0.95, 1.05) * t) * (t > seconds / 2)
+        path = folder / f"{label}_{number}.wav"
+        soundfile.write(path, x + 1e-4 * rng.standard_normal(len(x)), rate_hz)
+        rows.append((str(path), label, f"site{number // 4}"))
+    return pd.DataFrame(rows, columns=["file", "label", "group"])
+
+
+def test_a_plan_reaches_ultrasound_and_warns_of_what_is_too_low(tmp_path, rng, caplog):
+    for name in ("bats", "earth"):
+        (tmp_path / name).mkdir()
+    found = suggest_plan(tones(tmp_path / "bats", rng, 192_000, 0.3, 40e3, 60e3))
+    assert found.plan.front_end.rate_hz >= 2 * 60e3
+    assert 2_000 < found.plan.front_end.low_hz < 38e3
+    assert "ultrasound" in found.reasons["front_end.low_hz"]
+    assert not caplog.records
+    found = suggest_plan(tones(tmp_path / "earth", rng, 1_000, 8.0, 6, 15))
+    assert found.plan.front_end.low_hz == 0
+    assert "below 100 Hz" in caplog.text
+
+
+def test_a_model_at_the_lowest_rate_trains(tmp_path, rng):
+    table = tones(tmp_path, rng, 1_000, 4.0, 100, 300)
+    low = {"rate_hz": 1000, "frame_ms": 256, "hop_ms": 64, "low_hz": 5}
+    run = train(table, tmp_path / "run", small_plan("cnn", background=[], front_end=low, training={"epochs": 1}))
+    assert run.model.front_end.rate_hz == 1000
 
 
 def test_what_is_tested_on_takes_no_part_in_the_plan(tmp_path, rng):

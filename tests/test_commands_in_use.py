@@ -119,6 +119,15 @@ def test_a_table_without_a_test_side_trains_and_is_not_judged(command, few_clips
     assert "no test clips, so the run is not evaluated" in said
 
 
+def test_effort_sets_the_epochs_unless_they_are_set(command, table, tmp_path):
+    owl.write_plan(small_plan("nearest"), tmp_path / "plan.toml")
+    for more, epochs in (([], 20), (["--set", "training.epochs=3"], 3)):
+        words = ["train", table, "--run", tmp_path / "run", "--plan", tmp_path / "plan.toml", "--force"]
+        code, said = command(*words, "--effort", "quick", *more)
+        assert code == 0, said
+        assert owl.read_plan(tmp_path / "run/plan.toml").training.epochs == epochs
+
+
 def test_settings_are_found_told_and_written_to_another_file(command, runs, night, tmp_path):
     model, found = runs["logistic"].folder, tmp_path / "found.safetensors"
     before = (model / "model.safetensors").read_bytes()

@@ -30,7 +30,8 @@ PAGES = [
     for name in (
         "gather-and-clean", "look-and-listen", "features", "train", "choose-a-classifier", "few-clips",
         "keyword-spotting", "evaluate", "tag", "annotate", "adjust", "unknown-sounds", "archives-and-clusters",
-        "live", "review-and-active-learning", "small-devices", "another-estimator", "troubleshooting",
+        "live", "review-and-active-learning", "small-devices", "unusual-sounds", "put-to-work",
+        "another-estimator", "questions", "troubleshooting",
     )
 ]  # fmt: skip
 """The how-to guides in the order of the menu; later guides may use results of earlier guides."""

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 WORTH = 0.02
 """Lead in balanced accuracy from which a logistic regression is kept instead of a network."""
+EFFORTS = {"quick": 20, "normal": 40, "thorough": 80}
+"""Epochs; see docs/how-to/train.md for event F1 and time."""
 FORGOTTEN = 0.05
 """Fall of the share of held-out exemplars classified correctly that is worth a warning."""
 
@@ -48,6 +50,9 @@ FORGOTTEN = 0.05
 @common.recordings_option
 @common.plan_option
 @common.set_option
+@click.option(
+    "--effort", type=click.Choice(list(EFFORTS)), help="Half, normal or double training time: training.epochs."
+)
 @click.option("--start-from", metavar="MODEL", help="Fine-tune a model or run; keeps its front end.")
 @click.option("--frozen", type=click.IntRange(min=0), help="Number of first layers of that model to freeze.")
 @click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model to drop. Repeatable.")
@@ -87,6 +92,7 @@ def command(
     recordings: tuple[Path, ...],
     plan_path: Path | None,
     settings: tuple[str, ...],
+    effort: str | None,
     start_from: str | None,
     frozen: int | None,
     forget: tuple[str, ...],
@@ -114,7 +120,7 @@ def command(
     barn-owl train clips.csv --run first
     barn-owl train clips.csv --run classifiers --classifier all
     barn-owl train clips.csv --run spread --seeds 5 --ensemble
-    barn-owl train clips.csv --run quick --set cnn.size=tiny --set training.epochs=20
+    barn-owl train clips.csv --run quick --effort quick --set cnn.size=tiny
     """
     options: dict[str, Any] = {
         "classifier": None if classifier in ("all", "auto") else classifier,
@@ -124,7 +130,7 @@ def command(
         "recordings": [str(path) for path in recordings],
         "start": {name: value for name, value in (("frozen", frozen), ("forget", list(forget))) if value},
     }
-    changes = common.settings_of(settings)
+    changes = common.settings_of([*([f"training.epochs={EFFORTS[effort]}"] if effort else []), *settings])
     changes |= {name: value for name, value in options.items() if value not in (None, [], {})}
     if measure:
         plan = owl.Plan() if plan_path is None else owl.read_plan(plan_path, urls=common.table_urls())

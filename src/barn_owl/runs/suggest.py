@@ -1,5 +1,6 @@
 """Suggesting a plan from the clips, with reasons."""
 
+import logging
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -11,7 +12,7 @@ import numpy as np
 import pandas as pd
 import tomlkit
 
-from barn_owl.audio import Excerpt, excerpts, file_facts
+from barn_owl.audio import Excerpt, excerpts, file_facts, resample
 from barn_owl.clips import check_clip_table, labels_in
 from barn_owl.clips.table import TableOrPath, as_clip_table
 from barn_owl.errors import BarnOwlError, TableError
@@ -24,11 +25,22 @@ from barn_owl.parallel import each
 from barn_owl.runs.data import check_labels_exist, label_names, usable_clips, with_splits
 from barn_owl.runs.recordings import RecordingSurvey, survey_recordings
 
+logger = logging.getLogger(__name__)
+
 MAX_ANALYZED = 160
 """Maximum number of clips to analyze: a random sample is enough."""
-RATES_HZ = (8_000, 16_000, 32_000)
-USUAL_TOP_HZ, HIGH_TOP_HZ = 8_000, 16_000
-"""Highest frequency of a model: usually, and if most clips are of high-pitched sounds."""
+RATES_HZ = (8_000, 16_000, 32_000, 48_000, 96_000, 192_000, 384_000)
+TOPS_HZ = (8_000, 16_000, 24_000, 48_000, 96_000, 192_000)
+"""Highest frequency of a model; see `_needed`."""
+RECORDINGS_TOP_HZ = 16_000
+"""Lowest of them if the bandwidth of the recordings is known."""
+AUDIBLE_HZ = 16_000
+"""Frequency above which a label may lie as a whole only if the model reaches it."""
+ULTRASOUND_HZ, ULTRASOUND_OCTAVES = 48_000, 4
+"""Highest frequency from which a model ignores what lies more octaves below it: mel bands would leave half of
+themselves to audible sound."""
+LOW_HZ = 100.0
+"""Frequency below which frames of 32 ms resolve little."""
 MAX_DURATION_S, MIN_DURATION_S, STEADY_S = 2.0, 0.3, 1.0
 """Limits of the window of pooled classifiers; a second of a steady sound suffices."""
 
@@ -37,8 +49,8 @@ MAX_ACTIVE = 0.9
 QUIET = 0.15
 """Share of the largest activity of a clip that counts as quiet."""
 HIGH_SHARE = 0.5
-"""Share of power above 8 kHz of a high-pitched clip, and share of such clips that is worth a higher rate: the
-frequent recordings at 16 kHz lack that band."""
+"""Share of the power of a high-pitched clip above a frequency, and share of such clips that is worth a higher rate:
+the frequent recordings at 16 kHz lack what is above 8 kHz."""
 MIXTURES_PER_SECOND, MIN_MIXTURES, MAX_MIXTURES = 0.25, 160, 280
 """Mixtures per epoch for each second of clips (each clip is used about once), and their minimum and maximum."""
 GAP_SHARE = 0.15
@@ -134,7 +146,7 @@ class Suggestion:
 @dataclass(frozen=True, kw_only=True)
 class _ClipMeasurement:
     """Measurements of a clip: its duration, duration of most of its activity, active duration and longest gap within
-    it, its band, and the share of power above 8 kHz."""
+    it, its band, and the frequency that halves its power."""
 
     duration_s: float
     active_s: float
@@ -142,7 +154,7 @@ class _ClipMeasurement:
     max_gap_s: float
     rate_hz: int
     bandwidth_hz: float
-    high_share: float
+    half_power_hz: float
 
 
 def suggest_plan(
@@ -208,11 +220,12 @@ def suggest_plan(
     seconds = len(labeled) * float(whole_s.mean())
     mixtures = int(np.clip(round(MIXTURES_PER_SECOND * seconds), MIN_MIXTURES, MAX_MIXTURES))
     max_gap_s, why_gap = _gap(measured)
+    low_hz, why_low = _lowest(measured, rate_hz)
     changes: dict[str, Any] = {
         "background": background or None,
         "ignored": ignored or None,
         "pooling": {"window_s": window_s},
-        "front_end": {"rate_hz": rate_hz, "high_hz": top_hz},
+        "front_end": {"rate_hz": rate_hz, "high_hz": top_hz, "low_hz": low_hz},
         "mixtures": {"count": mixtures},
         "decoding": {"max_gap_s": max_gap_s},
         "recordings": [str(path) for path in recordings] or None,
@@ -220,6 +233,7 @@ def suggest_plan(
     reasons = {
         "front_end.rate_hz": why_rate,
         "front_end.high_hz": why_top,
+        **({"front_end.low_hz": why_low} if why_low else {}),
         "mixtures.count": f"there are {seconds:.0f} s of clips",
         "pooling.window_s": why_window,
         "decoding.max_gap_s": why_gap,
@@ -288,13 +302,14 @@ def _hear(excerpt: Excerpt) -> _ClipMeasurement | str:
             on_block=lambda block: blocks.append(block.mean(axis=1, dtype=np.float32)),
             thorough=False,
         )
-        front_end = FrontEnd(rate_hz=facts.rate_hz, features=["log-mel", "power"], pad_short=True)
-        frames = front_end.frames(np.concatenate(blocks))
+        rate_hz = max(facts.rate_hz, RATES_HZ[0])
+        front_end = FrontEnd(rate_hz=rate_hz, features=["log-mel", "power"], pad_short=True)
+        frames = front_end.frames(resample(np.concatenate(blocks), facts.rate_hz, rate_hz))
     except BarnOwlError as error:
         return str(error)
     levels, power = frames[:, : front_end.bands], frames[:, front_end.bands :].mean(axis=0, dtype=np.float64)
     at = np.flatnonzero(sounding(levels, front_end.hop_s))
-    above = np.arange(len(power)) * front_end.bin_hz > 8_000
+    below = np.cumsum(power)
     return _ClipMeasurement(
         duration_s=facts.duration_s,
         active_s=_active_s(activity(levels, front_end.hop_s), front_end.hop_s),
@@ -302,7 +317,7 @@ def _hear(excerpt: Excerpt) -> _ClipMeasurement | str:
         max_gap_s=float(np.diff(at).max(initial=1) - 1) * front_end.hop_s,
         rate_hz=facts.rate_hz,
         bandwidth_hz=facts.bandwidth_hz,
-        high_share=float(power[above].sum() / max(power.sum(), 1e-30)),
+        half_power_hz=float(np.searchsorted(below, HIGH_SHARE * below[-1]) * front_end.bin_hz),
     )
 
 
@@ -344,6 +359,7 @@ def _band(
             "label": chosen["label"].to_numpy(),
             "rate_hz": [one.rate_hz for one in measured],
             "band_hz": [one.bandwidth_hz for one in measured],
+            "half_power_hz": [one.half_power_hz for one in measured],
         }
     )
     # A source counts by its widest clip, and only with several labels: a hum alone has no high frequencies.
@@ -359,15 +375,16 @@ def _band(
     else:
         passed_hz, who = float(table["band_hz"].quantile(0.9)), "one in ten clips"
         why_rate = f"one clip in ten reaches {passed_hz / 1000:.1f} kHz (no source has clips of several labels)"
-    usual_hz = USUAL_TOP_HZ
+    lowest_hz = TOPS_HZ[0]
     if recordings is not None:
         who = "the recordings" if recordings.bandwidth_hz < passed_hz else who
-        passed_hz, usual_hz = min(passed_hz, recordings.bandwidth_hz), HIGH_TOP_HZ
+        passed_hz, lowest_hz = min(passed_hz, recordings.bandwidth_hz), RECORDINGS_TOP_HZ
         why_rate += f", the recordings {recordings.bandwidth_hz / 1000:.1f} kHz"
-    is_high = float(np.mean([one.high_share > HIGH_SHARE for one in measured]))
-    target_hz = 2 * min(passed_hz, HIGH_TOP_HZ if is_high > HIGH_SHARE else usual_hz)
+    target_hz = 2 * min(passed_hz, max(lowest_hz, _needed(table["half_power_hz"], table["label"])))
     rate_hz = next((rate for rate in RATES_HZ if rate >= 0.95 * target_hz), RATES_HZ[-1])
-    why_rate += f"; {is_high:.0%} of the clips have most of their power above 8 kHz"
+    why_rate += (
+        f"; {(table['half_power_hz'] > TOPS_HZ[0]).mean():.0%} of the clips have most of their power above 8 kHz"
+    )
     top_hz = float(np.floor(passed_hz * 0.97 / 100) * 100)
     if top_hz >= 0.95 * rate_hz / 2 or top_hz < 1000:
         return rate_hz, None, why_rate, ""
@@ -377,3 +394,30 @@ def _band(
         why_rate,
         f"{passed_hz / 1000:.1f} kHz is the bandwidth of {who}: above it, a classifier could recognize the recorder",
     )
+
+
+def _needed(half_power_hz: pd.Series, labels: pd.Series) -> int:
+    """Return the highest frequency of a model: most clips have most of their power below, and so have the clips of
+    each label unless it is audible."""
+    for top in TOPS_HZ:
+        by_label = (half_power_hz > max(top, AUDIBLE_HZ)).groupby(labels).mean()
+        if (half_power_hz > top).mean() <= HIGH_SHARE and by_label.max() <= HIGH_SHARE:
+            return top
+    return TOPS_HZ[-1]
+
+
+def _lowest(measured: list[_ClipMeasurement], rate_hz: int) -> tuple[float, str]:
+    """Return the lowest frequency of a model and why it is not the usual one; warn of sounds that frames do not
+    resolve."""
+    low = float(np.mean([one.half_power_hz < LOW_HZ for one in measured]))
+    if low > HIGH_SHARE:
+        logger.warning(
+            "%.0f%% of the clips have most of their power below %.0f Hz, which frames of %g ms hardly resolve; "
+            "declare a higher sample rate, so that pitch and tempo rise (times shrink by the same factor)",
+            100 * low, LOW_HZ, FrontEnd().frame_ms,
+        )  # fmt: skip
+        return 0.0, f"{low:.0%} of the clips have most of their power below {LOW_HZ:g} Hz"
+    if rate_hz < 2 * ULTRASOUND_HZ:
+        return FrontEnd().low_hz, ""
+    octaves = 2**ULTRASOUND_OCTAVES
+    return rate_hz / 2 / octaves, f"{ULTRASOUND_OCTAVES} octaves below the top: the bands are for ultrasound"

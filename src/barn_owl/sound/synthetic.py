@@ -38,7 +38,8 @@ def _one(rng: np.random.Generator, rate_hz: int, seconds: float) -> np.ndarray:
 
 
 def _frequency(rng: np.random.Generator, rate_hz: int, low: float = 80.0, share: float = 0.45) -> float:
-    return float(np.exp(rng.uniform(np.log(low), np.log(share * rate_hz))))
+    high = share * rate_hz
+    return float(np.exp(rng.uniform(np.log(min(low, high / 2)), np.log(high))))
 
 
 def _envelope(rng: np.random.Generator, length: int) -> np.ndarray:
