@@ -65,3 +65,13 @@ def test_figures_that_several_pages_quote_are_those_of_one_file():
     figures = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(figures)
     assert figures.differing() == []
+
+
+def test_lines_of_code_fit_the_column_of_the_site():
+    wide = []
+    for path in (DOCS.parent / "README.md", *DOCS.rglob("*.md")):
+        blocks = re.findall(
+            r"^```(?:sh|python|toml|js)\n(.*?)^```", path.read_text("utf-8"), re.DOTALL | re.MULTILINE
+        )
+        wide += [f"{path.name}: {line}" for block in blocks for line in block.splitlines() if len(line) > 76]
+    assert wide == []
