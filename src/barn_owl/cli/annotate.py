@@ -38,7 +38,8 @@ def command(
     State as complete the stretches in which every event is marked: score, adjust and cut use only these.
 
     \b
-    barn-owl annotate night.flac -o truth.csv --label hull-knock --label rope-creak
+    barn-owl annotate night.flac -o truth.csv --label hull-knock \\
+        --label rope-creak
     barn-owl annotate night.flac -o truth.csv --events events.csv
     """
     if events is not None and model is not None:

@@ -43,7 +43,8 @@ def command(
 
     \b
     barn-owl check clips.csv
-    barn-owl check clips.csv -o findings.csv --fix clean.csv --figure check.png
+    barn-owl check clips.csv -o findings.csv --fix clean.csv \\
+        --figure check.png
     """
     from barn_owl.clips.finding import SEVERITIES
     from barn_owl.features.export import ENDINGS as FEATURE_ENDINGS

@@ -71,10 +71,12 @@ def command(
     onset at a random position. Writes a clip table; --write also writes sound files.
 
     \b
-    barn-owl cut knocks.wav --label hull-knock -o knocks.csv --figure knocks.png
+    barn-owl cut knocks.wav --label hull-knock -o knocks.csv \\
+        --figure knocks.png
     barn-owl cut night.flac --windows --length-s 2 --step-s 1 -o windows.csv
     barn-owl cut truth.csv --background 50 --label water -o background.csv
-    barn-owl cut truth.csv --around-events --false-alarms events.csv --label water -o more.csv
+    barn-owl cut truth.csv --around-events --false-alarms events.csv \\
+        --label water -o more.csv
     """
 
     common.check_outputs(figures=[figure], tables=[out], force=force)

@@ -63,7 +63,8 @@ def command(
     \b
     barn-owl features knock.wav --features level,pitch
     barn-owl features knock.wav --features level,pitch,shape -o knock.csv
-    barn-owl features clips.csv --features mfcc,deltas,shape -o features.csv --rank ranking.csv --figures look
+    barn-owl features clips.csv --features mfcc,deltas,shape -o features.csv \\
+        --rank ranking.csv --figures look
     """
     import pandas as pd
 

@@ -53,7 +53,8 @@ def command(
 
     \b
     barn-owl find knock.wav --in archive/ -o found.csv --page found.html
-    barn-owl find night.flac --at 12.4 13.1 --label knock --in night.flac -o found.csv --cache features
+    barn-owl find night.flac --at 12.4 13.1 --label knock --in night.flac \\
+        -o found.csv --cache features
     """
     common.check_outputs(pages=[page], tables=[out], force=force)
     clips = owl.clips.check_clip_table(common.clips_of(examples))

@@ -61,9 +61,12 @@ def command(
     \b
     barn-owl gather recordings -o clips.csv
     barn-owl gather recordings --names "{group}_{take}" -o clips.csv
-    barn-owl gather sheet.csv --column file=name --column label=class -o clips.csv
-    barn-owl gather recordings sheet.csv --relabel bell=bell-buoy --relabel test= -o clips.csv
-    barn-owl gather clips.csv --corrections first/corrections.csv -o corrected.csv
+    barn-owl gather sheet.csv --column file=name --column label=class \\
+        -o clips.csv
+    barn-owl gather recordings sheet.csv --relabel bell=bell-buoy \\
+        --relabel test= -o clips.csv
+    barn-owl gather clips.csv --corrections first/corrections.csv \\
+        -o corrected.csv
     """
     common.check_outputs(tables=[out], force=force)
     tables = [source for source in sources if is_file(source)]

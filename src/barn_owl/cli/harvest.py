@@ -47,7 +47,8 @@ def command(
     recordings.
 
     \b
-    barn-owl harvest recordings.csv -o harvested.csv --background background --page harvested.html
+    barn-owl harvest recordings.csv -o harvested.csv --background background \\
+        --page harvested.html
     barn-owl train harvested.csv --run first
     """
     common.check_outputs(pages=[page], tables=[out], force=force)

@@ -94,8 +94,10 @@ def command(
     \b
     barn-owl listen first
     barn-owl listen first --microphone simulated:night.flac --speed 10
-    barn-owl listen first --run-command 'notify-send {label} {score}' --notify-interval-s 60
-    arecord -t raw -f S16_LE -r 16000 | barn-owl listen first --microphone - --rate-hz 16000 --json
+    barn-owl listen first --run-command 'notify-send {label} {score}' \\
+        --notify-interval-s 60
+    arecord -t raw -f S16_LE -r 16000 | barn-owl listen first --microphone - \\
+        --rate-hz 16000 --json
     """
     if undelivered is not None and post is None:
         raise click.UsageError("--undelivered needs --post")

@@ -45,7 +45,8 @@ def command(
 
     \b
     barn-owl plan clips.csv -o plan.toml
-    barn-owl plan clips.csv --background water --recordings nights/ -o plan.toml
+    barn-owl plan clips.csv --background water --recordings nights/ \\
+        -o plan.toml
     barn-owl plan clips.csv --set cnn.size=tiny -o plan.toml
     barn-owl plan plan.toml --device core-256k
     """

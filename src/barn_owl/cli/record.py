@@ -57,7 +57,8 @@ def command(
 
     \b
     barn-owl record takes --label hull-knock --takes 20 --group workshop
-    barn-owl record takes --label hull-knock --microphone simulated:hull-knock --keep-all
+    barn-owl record takes --label hull-knock \\
+        --microphone simulated:hull-knock --keep-all
     """
 
     from barn_owl.clips import label_folder

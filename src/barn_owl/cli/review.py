@@ -65,7 +65,8 @@ def command(
     \b
     barn-owl review events.csv archive/ --serve -o reviewed.csv
     barn-owl review events.csv archive/ --page review.html
-    barn-owl review events.csv archive/ --answers answers.jsonl -o reviewed.csv
+    barn-owl review events.csv archive/ --answers answers.jsonl \\
+        -o reviewed.csv
     """
     common.check_outputs(pages=[page], tables=[out], force=force)
     file = answers or (out or events).with_suffix(".answers.jsonl")

@@ -65,7 +65,8 @@ def command(
 
     \b
     barn-owl score events.csv truth.csv
-    barn-owl score events.csv truth.csv --collar-s 0.1 --offsets 0.5 --figure score.png -o wrong.csv
+    barn-owl score events.csv truth.csv --collar-s 0.1 --offsets 0.5 \\
+        --figure score.png -o wrong.csv
     barn-owl score first.csv second.csv --agreement -o disagreements.csv
     """
 

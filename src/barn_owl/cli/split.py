@@ -56,7 +56,8 @@ def command(
     \b
     barn-owl split clips.csv -o split.csv
     barn-owl split more-clips.csv --previous split.csv -o split2.csv
-    barn-owl split clips.csv --folds 5 -o folds.csv && barn-owl split folds.csv --fold 1 -o fold1.csv
+    barn-owl split clips.csv --folds 5 -o folds.csv \\
+        && barn-owl split folds.csv --fold 1 -o fold1.csv
     """
 
     import pandas as pd

@@ -98,8 +98,10 @@ def command(
 
     \b
     barn-owl tag first night.flac -o events.csv --figure night.png
-    barn-owl tag first night.flac -o events.csv --figure night.png --truth truth.csv --figure-span-s 0 90
-    barn-owl tag first archive/ -o events.csv --store done.sqlite --hours hours.png
+    barn-owl tag first night.flac -o events.csv --figure night.png \\
+        --truth truth.csv --figure-span-s 0 90
+    barn-owl tag first archive/ -o events.csv --store done.sqlite \\
+        --hours hours.png
     barn-owl tag first s3://quay/2026/ --store months --engine tcp://host:8786
     barn-owl tag first night.flac --measure
     """
