@@ -17,6 +17,8 @@ Messages state the fault, its place and a remedy. The built-in parent is mixed i
 class BarnOwlError(Exception):
     """Parent of every error that Barn Owl raises on purpose.
 
+    Examples
+    --------
     >>> try:
     ...     barn_owl.load_model("nowhere")
     ... except barn_owl.BarnOwlError as error:

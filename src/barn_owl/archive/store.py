@@ -24,6 +24,8 @@ SQLITE = (".sqlite", ".db", ".sqlite3")
 class Store(Protocol):
     """Interface of all stores.
 
+    Examples
+    --------
     >>> store = barn_owl.archive.open_store("store.sqlite")
     >>> _ = barn_owl.tag_archive(barn_owl.load_model("first"), ["night.wav"], store="store.sqlite", workers=1)
     >>> [Path(one.file).name for one in store.recordings()]

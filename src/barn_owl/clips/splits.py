@@ -13,6 +13,8 @@ class Shares(Settings):
 
     Rows with the same name in the column ``copy_of`` (near-duplicates, see `check_clips`) always stay together.
 
+    Examples
+    --------
     >>> barn_owl.clips.Shares(train=0.7, validation=0.15, test=0.15).together
     'group'
     """

@@ -31,6 +31,8 @@ class Device(Settings):
 
     A transform of a length that is not in the table takes as much a ``n log n`` as the nearest that is.
 
+    Examples
+    --------
     >>> from barn_owl.device import read_device
     >>> read_device("core-256k").ram_kb
     256.0
@@ -78,6 +80,8 @@ MAX_BYTES = 1 << 20
 def device_names() -> list[str]:
     """Names of the devices that ship, and of this machine.
 
+    Examples
+    --------
     >>> device_names()
     ['core-256k', 'core-512k', 'core-64k', 'this-machine']
     """

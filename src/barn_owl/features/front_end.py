@@ -31,6 +31,8 @@ class FrontEnd(FrontEndMatrices):
     `range_db`, never further below the strongest band of their frame than that. Nothing depends on the rest
     of the recording beyond the neighbors that deltas, flux and loudness need.
 
+    Examples
+    --------
     >>> front_end = FrontEnd(rate_hz=16_000, bands=40, features=["log-mel", "deltas", "pitch"])
     >>> front_end.frames(np.zeros(16_000, dtype=np.float32)).shape
     (61, 81)

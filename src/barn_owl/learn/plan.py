@@ -170,6 +170,8 @@ LARGEST_SEED = 2**63
 class Plan(Settings):
     """All settings of a training run, with defaults; each classifier has a section.
 
+    Examples
+    --------
     >>> Plan(classifier="logistic", seed=3).front_end.bands
     48
     """

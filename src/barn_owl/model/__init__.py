@@ -1,7 +1,4 @@
-"""Trained models: classifier, decoding settings, model file. Contains no training code.
-
-Nothing here can train.
-"""
+"""Trained models: classifier, decoding settings, model file. Contains no training code."""
 
 from barn_owl.arguments import attach
 

@@ -33,7 +33,10 @@ class LabelDecoding(Settings):
 class DecodingSettings(Settings):
     """How frame scores become events.
 
-    >>> barn_owl.DecodingSettings(threshold=0.7, release_threshold=0.3).but(threshold=0.8).threshold
+    Examples
+    --------
+    >>> settings = barn_owl.DecodingSettings(threshold=0.7)
+    >>> settings.but(threshold=0.8).threshold
     0.8
     """
 

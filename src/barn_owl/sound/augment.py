@@ -16,6 +16,8 @@ from barn_owl.sound.changes import Color
 class SoundSettings(Settings):
     """Augmentation of the samples of training clips: the probability of each change, and its range.
 
+    Examples
+    --------
     >>> barn_owl.sound.SoundSettings(noise=0.5).noise
     0.5
     """

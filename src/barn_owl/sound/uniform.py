@@ -17,6 +17,8 @@ from barn_owl.settings import Settings
 class UniformSettings(Settings):
     """How clips are read: channel, level, silence, minimum duration.
 
+    Examples
+    --------
     >>> barn_owl.sound.UniformSettings(level="rms", level_db=-25.0).level
     'rms'
     """
