@@ -183,6 +183,29 @@ def split_picture(demo: Path) -> Figure:
     return figure
 
 
+def clips_picture(_demo: Path) -> Figure:
+    """Balanced accuracy over clips per label, and over groups."""
+    table = pd.read_csv(HERE.parents[1] / "benchmarks/learning_curves.csv")
+    lines = label_lines(sorted(table["problem"].unique()))
+    figure = new_figure(5.6)
+    panels = figure.subplots(1, 2, sharey=True, width_ratios=[3, 2])
+    for over, axes in zip(("clips", "groups"), panels, strict=True):
+        for problem, own in table[table["over"] == over].groupby("problem"):
+            axes.plot(own[over], own["balanced_accuracy"], "o", label=problem, **lines[problem])
+        axes.set_xscale("log")
+        ticks = sorted({3, 5, 10, 20, 40, 100} if over == "clips" else {1, 2, 3, 4, 5, 7, 10})
+        axes.set_xticks(ticks, [str(tick) for tick in ticks])
+        axes.minorticks_off()
+        axes.set_ylim(0.3, 1.02)
+        draw_grid(axes)
+    panels[0].set_xlabel("training clips per label, from all groups")
+    panels[0].set_ylabel("balanced accuracy, unseen groups")
+    panels[0].legend(frameon=False)
+    panels[1].set_xlabel("training groups, at most 20 clips per label")
+    heading(figure, "How accuracy on unseen groups grows with clips and with groups")
+    return figure
+
+
 def rehearsal_picture(demo: Path) -> Figure:
     """The first 90 s of the rehearsal: true and detected events."""
     return barn_owl.show.rehearsal_figure(barn_owl.open_run(demo / "run"))
@@ -190,7 +213,7 @@ def rehearsal_picture(demo: Path) -> Figure:
 
 PICTURES = {
     "frames": frames_picture, "mixture": mixture_picture, "event": event_picture, "split": split_picture,
-    "rehearsal": rehearsal_picture,
+    "rehearsal": rehearsal_picture, "clips": clips_picture,
 }  # fmt: skip
 
 

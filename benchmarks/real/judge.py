@@ -1,13 +1,14 @@
 """Judge Barn Owl on the real problems, through its command line, with default settings.
 
-usage: judge.py [--sets drums,voices,letters,instruments,commands] [--seeds 0,1,2] [--steps clips,events,adjust,few]
-                [--out FOLDER]
+usage: judge.py [--sets drums,voices,letters,instruments,commands] [--seeds 0,1,2]
+                [--steps clips,events,adjust,few,groups] [--out FOLDER]
 
 clips : train on the training split, choose on the validation split, balanced accuracy on the test split.
 events : train on both of those splits and on background, tag the long recordings as they are and in another room,
 with the model as trained and adapted to each recording.
 adjust : the same without the validation clips, before and after `adjust` on a recording that is made of those.
 few : as clips, with 3, 5, 10 and 20 clips a label to train on, and a third as many to choose on.
+groups : as clips, with 20 clips a label from 2, 4 and 8 groups to train on.
 
 Prints a line of JSON for each measure, and at the end their means over the seeds.
 """
@@ -31,6 +32,7 @@ FOLDERS = {
     "instruments": ("long2", "tune2"), "commands": ("long2", "tune2"),
 }  # fmt: skip
 FEW = (3, 5, 10, 20)
+GROUPS, GROUP_CLIPS = (2, 4, 8), 20
 
 
 def owl(*arguments: object) -> tuple[str, float]:
@@ -76,6 +78,16 @@ class Judge:
             own = dict(iter(shuffled.groupby("split")))
             some = own["train"].groupby("label").head(count), own["validation"].groupby("label").head(-(-count // 3))
             self.accuracy(pd.concat([*some, own["test"]]), f"clips, {count} a label")
+
+    def groups(self) -> None:
+        train = self.clips[self.clips["split"] == "train"]
+        order = train["group"].value_counts().sample(frac=1, random_state=self.seed).index
+        for count in GROUPS:
+            some = train[train["group"].isin(order[:count])].sample(frac=1, random_state=self.seed)
+            if count <= len(order) and some["label"].nunique() == train["label"].nunique():
+                some = some.groupby("label").head(GROUP_CLIPS)
+                rest = self.clips[self.clips["split"] != "train"]
+                self.accuracy(pd.concat([some, rest]), f"clips, {GROUP_CLIPS} a label from {count} groups")
 
     def with_background(self, clips: pd.DataFrame) -> pd.DataFrame:
         """Add clips of background (every third source for validation), unless there are some."""
@@ -129,7 +141,7 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--sets", default="drums,voices,letters,instruments,commands")
     parser.add_argument("--seeds", default="0,1,2")
-    parser.add_argument("--steps", default="clips,events,adjust,few")
+    parser.add_argument("--steps", default="clips,events,adjust,few,groups")
     parser.add_argument("--out", type=Path, default=DATA / "results")
     given = parser.parse_args()
     if not (DATA / "background" / "clips.csv").is_file():
@@ -143,9 +155,7 @@ def main() -> None:
             for step in given.steps.split(","):
                 if step == "clips":
                     judge.accuracy(judge.clips, "clips")
-                elif step == "few":
-                    judge.few()
-                elif problem in FOLDERS:
+                elif step in {"few", "groups"} or problem in FOLDERS:
                     getattr(judge, step)()
             measures += judge.measures
     table = pd.DataFrame(measures).groupby(["problem", "measure"], sort=False)["value"]

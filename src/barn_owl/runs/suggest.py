@@ -60,6 +60,9 @@ events of 3 to 12 s 0.08."""
 GAP_S = (0.1, 1.0)
 """Limits of the usual gap within the sounds of the clips, across which events are merged."""
 
+REACHED = {3: (0.36, 0.83), 5: (0.42, 0.76), 10: (0.71, 0.88), 20: (0.79, 0.84), 30: (0.77, 0.99)}
+"""Range of balanced accuracy of five real problems by clips per label; `benchmarks/learning_curves.csv`."""
+
 BACKGROUND = ("background", "silence", "noise", "background noise", "ambience", "none")
 """Names of labels, in small letters, that mean nothing of interest."""
 UNWANTED_LABELS = ("other", "others", "other sounds", "unknown", "rest")
@@ -76,6 +79,8 @@ class Suggestion:
         Fitted plan.
     reasons : dict[str, str]
         Reason by setting.
+    outlook : str
+        What real problems reached with as many clips per label, on groups that were not trained on.
 
     Examples
     --------
@@ -86,6 +91,7 @@ class Suggestion:
 
     plan: Plan
     reasons: dict[str, str] = field(default_factory=dict)
+    outlook: str = ""
 
     def but(self, **changes: Any) -> "Suggestion":
         """Return the suggestion with settings changed, which lose their reason.
@@ -97,7 +103,7 @@ class Suggestion:
         """
         keys = {f"{key}.{name}" for key, value in changes.items() if isinstance(value, dict) for name in value}
         reasons = {key: reason for key, reason in self.reasons.items() if key not in keys | set(changes)}
-        return Suggestion(self.plan.but(**changes), reasons)
+        return Suggestion(self.plan.but(**changes), reasons, self.outlook)
 
     def text(self) -> str:
         """Return the plan as TOML with every default spelled out, the reasons as comments."""
@@ -247,7 +253,7 @@ def suggest_plan(
     )
     if ignored:
         reasons["ignored"] = "by its name; named in clips, but no event"
-    return Suggestion(Plan().but(**changes), reasons)
+    return Suggestion(Plan().but(**changes), reasons, _outlook(labeled, background))
 
 
 def _not_tested(clips: pd.DataFrame, seed: int) -> pd.DataFrame:
@@ -404,6 +410,21 @@ def _needed(half_power_hz: pd.Series, labels: pd.Series) -> int:
         if (half_power_hz > top).mean() <= HIGH_SHARE and by_label.max() <= HIGH_SHARE:
             return top
     return TOPS_HZ[-1]
+
+
+def _outlook(clips: pd.DataFrame, background: Sequence[str]) -> str:
+    """Return what real problems reached with as many clips of a label; blank for fewer than three."""
+    sounding = clips[~clips["label"].isin(background)]
+    count = int(sounding["label"].value_counts().median()) if len(sounding) else 0
+    known = max((least for least in REACHED if least <= count), default=0)
+    if not known:
+        return ""
+    groups = f" from {sounding['group'].nunique()} groups" if "group" in sounding else ""
+    low, high = REACHED[known]
+    return (
+        f"{count} clips of a label (median){groups}. With {known}, five real problems had balanced accuracy "
+        f"{low:.2f} to {high:.2f} on clips of unseen groups."
+    )
 
 
 def _lowest(measured: list[_ClipMeasurement], rate_hz: int) -> tuple[float, str]:
