@@ -50,8 +50,8 @@ class Adapted:
 
     Examples
     --------
-    >>> barn_owl.adapt("network", "night.wav").share < 0.4
-    True
+    >>> round(barn_owl.adapt("network", "night.wav").seconds)
+    14
     """
 
     model: Model

@@ -85,8 +85,8 @@ class Adjusted:
     --------
     >>> model = barn_owl.load_model("first")
     >>> adjusted = barn_owl.adjust(model, barn_owl.read_clip_table("truth.csv"))
-    >>> adjusted.scores.f1 >= 0.5
-    True
+    >>> adjusted.scores.f1
+    1.0
     """
 
     decoding: DecodingSettings
@@ -146,8 +146,8 @@ def adjust(
     >>> model = barn_owl.load_model("first")
     >>> truth = barn_owl.read_clip_table("truth.csv")
     >>> adjusted = barn_owl.adjust(model, truth)
-    >>> 0 < adjusted.decoding.release_threshold < adjusted.decoding.threshold < 1
-    True
+    >>> adjusted.decoding.threshold, adjusted.decoding.release_threshold
+    (0.6, 0.5)
     """
     model = as_model(model)
     truth = as_clip_table(truth, "truth")

@@ -42,8 +42,8 @@ class Tagger:
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> tagger = barn_owl.tag.Tagger(barn_owl.load_model("first"))
     >>> events = tagger.push(samples[:100000]) + tagger.push(samples[100000:]) + tagger.finish()
-    >>> {event.label for event in events} <= {"hum", "hiss", "tick"}
-    True
+    >>> [event.label for event in events]
+    ['hum', 'tick', 'hiss', 'hum']
     """
 
     def __init__(
@@ -113,8 +113,8 @@ def tag_samples(
     --------
     >>> samples, rate_hz = barn_owl.read_audio("night.wav")
     >>> events = barn_owl.tag_samples(barn_owl.load_model("first"), samples, rate_hz)
-    >>> bool((events["start_s"] < events["end_s"]).all())
-    True
+    >>> events["label"].tolist(), events["start_s"].round().tolist()
+    (['hum', 'tick', 'hiss', 'hum'], [2.0, 5.0, 8.0, 11.0])
     """
     model = as_model(model)
     decoding = as_decoding(decoding, model.decoding)
