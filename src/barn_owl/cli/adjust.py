@@ -63,7 +63,7 @@ def command(
     barn-owl adjust first --undo
     """
     if undo:
-        _undo(voice, model_path, alone=truth is None and out is None)
+        _undo(voice, model_path, alone=truth is None and out is None and not recordings)
         return
     if recordings:
         if truth is not None or figure is not None or false_alarms is not None:

@@ -101,7 +101,7 @@ def adapt(model: ModelLike, recordings: str | Path | Sequence[str | Path]) -> Ad
     least_s, reasons = MixtureSettings().seconds, list[str]()
     stretches = read_unlabeled(model.front_end, model.clips, least_s, paths, reasons).frames.parts
     if not stretches:
-        why = reasons[0] if reasons else f"{table_name(str(paths[0]))} has less than {least_s:g} s of sound"
+        why = reasons[0] if reasons else f"none in {table_name(str(paths[0]))} has {least_s:g} s of sound"
         raise AudioError(f"no usable recording: {why}")
     sounds = _sounds(model, [model.frame_scores(frames) for frames in stretches])
     if not len(sounds):
