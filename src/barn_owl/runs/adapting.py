@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from barn_owl.classifiers.base import Classifier, FrameScores
-from barn_owl.classifiers.cnn import Convolutional
+from barn_owl.classifiers.cnn import Convolutional, networks_in
 from barn_owl.classifiers.ensemble import Ensemble
 from barn_owl.errors import AudioError, ModelError
 from barn_owl.learn.plan import MixtureSettings
@@ -145,8 +145,8 @@ def _normalizations(classifier: Classifier, mean: np.ndarray, deviation: np.ndar
     if isinstance(classifier, Ensemble):
         for member in classifier.members:
             yield from _normalizations(*member)
-    elif isinstance(classifier, Convolutional):
-        for network in classifier.networks:
+    elif (networks := networks_in(classifier)) is not None:
+        for network in networks.networks:
             numbers = [number for number, layer in enumerate(network.layers) if isinstance(layer, BatchNorm)]
             if numbers:
                 yield _Normalization(network, numbers[0], mean, deviation)
@@ -156,13 +156,14 @@ def _copied(classifier: Classifier) -> Classifier:
     """Copy the networks of a classifier, so that the original keeps its statistics."""
     if isinstance(classifier, Ensemble):
         return Ensemble([(_copied(member), mean, deviation) for member, mean, deviation in classifier.members])
-    if not isinstance(classifier, Convolutional):
+    networks = networks_in(classifier)
+    if networks is None:
         return classifier
-    features, unused = classifier.networks[0].shapes[0][1], np.random.default_rng(0)
+    features, unused = networks.networks[0].shapes[0][1], np.random.default_rng(0)
     copied = Convolutional(
-        features, classifier.labels, classifier.settings, classifier.level, unused, multilabel=classifier.multilabel
+        features, networks.labels, networks.settings, networks.level, unused, multilabel=networks.multilabel
     )
-    copied.load_state(classifier.state())
+    copied.load_state(networks.state())
     return copied
 
 
