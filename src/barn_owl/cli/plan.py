@@ -92,7 +92,8 @@ def show_reasons(voice: common.Terminal, suggestion: owl.runs.Suggestion) -> Non
         if reason:
             voice.say(f"  {key} = {value if value is not None else 'half the rate'}: {reason}")
     if suggestion.outlook:
-        voice.say(f"  {suggestion.outlook} More groups help most: docs/explanation/how-many-clips.md")
+        voice.say(f"  {suggestion.outlook}")
+        voice.say("  More groups help most; see docs/explanation/how-many-clips.md")
 
 
 def _in_short(plan: owl.Plan) -> str:
