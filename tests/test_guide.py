@@ -21,6 +21,7 @@ from barn_owl.cli.main import COMMANDS, GUIDES, run
 from barn_owl.clips import gather_folder, write_clip_table
 from barn_owl.demo import write_harbor
 from barn_owl.demo.sounds import EVENTS, RATE_HZ
+from barn_owl.learn import unlabeled
 from helpers import small_plan
 
 BARN_OWL = str(Path(sys.executable).with_name("barn-owl"))
@@ -160,6 +161,7 @@ def small(monkeypatch):
     # An untrained network is certain of nothing, but must find events here.
     more |= {"decoding": {"threshold": 0.02, "release_threshold": 0.01}}
     more |= {"trees": {"rounds": 5}, "kernel": {"width": 1.2, "landmarks": 100}}
+    monkeypatch.setattr(unlabeled, "ACTIVE", 0.02)
     monkeypatch.setattr(train_command, "_plan", lambda *arguments: fitted(*arguments).but(**more))
 
 
