@@ -50,9 +50,7 @@ FORGOTTEN = 0.05
 @common.recordings_option
 @common.plan_option
 @common.set_option
-@click.option(
-    "--effort", type=click.Choice(list(EFFORTS)), help="Half, normal or double training time: training.epochs."
-)
+@click.option("--effort", type=click.Choice(list(EFFORTS)), help="Number of epochs: 20, 40 or 80.")
 @click.option("--start-from", metavar="MODEL", help="Fine-tune a model or run; keeps its front end.")
 @click.option("--frozen", type=click.IntRange(min=0), help="Number of first layers of that model to freeze.")
 @click.option("--forget", metavar="LABEL", multiple=True, help="Label of that model to drop. Repeatable.")

@@ -61,7 +61,8 @@ GAP_S = (0.1, 1.0)
 """Limits of the usual gap within the sounds of the clips, across which events are merged."""
 
 REACHED = {3: (0.36, 0.83), 5: (0.42, 0.76), 10: (0.71, 0.88), 20: (0.79, 0.84), 30: (0.77, 0.99)}
-"""Range of balanced accuracy of five real problems by clips per label; `benchmarks/learning_curves.csv`."""
+"""Range of balanced accuracy of real problems (five; four with 20) by clips per label, from
+`benchmarks/learning_curves.csv`."""
 
 BACKGROUND = ("background", "silence", "noise", "background noise", "ambience", "none")
 """Names of labels, in small letters, that mean nothing of interest."""
@@ -419,10 +420,11 @@ def _outlook(clips: pd.DataFrame, background: Sequence[str]) -> str:
     known = max((least for least in REACHED if least <= count), default=0)
     if not known:
         return ""
-    groups = f" from {sounding['group'].nunique()} groups" if "group" in sounding else ""
+    count_groups = sounding.loc[sounding["group"] != "", "group"].nunique() if "group" in sounding else 0
+    groups = f" from {count_groups} groups" if count_groups > 1 else ""
     low, high = REACHED[known]
     return (
-        f"{count} clips of a label (median){groups}. With {known}, five real problems had balanced accuracy "
+        f"{count} clips of a label (median){groups}. With {known}, real problems had balanced accuracy "
         f"{low:.2f} to {high:.2f} on clips of unseen groups."
     )
 
